@@ -124,20 +124,20 @@ def bench_questions() -> list[Callable[[], object]]:
     """Each question of the dashboard, core only, against hand-written Polars on columns that are loaded too."""
     from veduta.core.dashboard.definition import ViewState
     from veduta.core.query.answer import answers
-    from veduta.web.dashboards.reading import Reading
-    from veduta.web.modelling.services import parts_for
+    from veduta.web.dashboards.reading import DashboardSession
+    from veduta.web.modelling.services import load_model_and_context
 
     dataset, dashboard = prepare()
-    model, context = parts_for(dataset, None)
+    model, context = load_model_and_context(dataset, None)
     names = {field.id: field.source for field in model.schema}
     names = {name: source for name, source in names.items() if "." not in name}
     frame = model.scan(list(names)).collect().rename(names)
     by_hand = baselines(frame)
-    reading = Reading.of(dashboard, ViewState(), None)
+    reading = DashboardSession.open(dashboard, ViewState(), None)
     sums, questions = [0.0, 0.0], []
     for block in reading.definition.pages[0].in_reading_order:
-        chart = reading.chart(block)
-        _, following = reading.following(block, chart)
+        chart = reading.get_chart(block)
+        _, following = reading.find_block_filters(block, chart)
         chart = load_definition(chart.model_dump(mode="json"))
 
         def ours(chart=chart, following=following) -> None:
@@ -158,15 +158,15 @@ def _report_batches(reading) -> None:
     from veduta.core.dashboard.definition import Selection, ViewState
     from veduta.core.query.answer import answer, answers
     from veduta.core.query.batch import answer_all
-    from veduta.web.dashboards.reading import Reading
+    from veduta.web.dashboards.reading import DashboardSession
 
     blocks = reading.definition.pages[0].in_reading_order
     routes = next(block for block in blocks if block.id == "b4")
     route = reading.answer(routes, reading.chart(routes))[0].result.frame["d0"][0]
     clicked = ViewState(selections=(Selection(block="b4", points=((route,),)),))
     for state, when in ((ViewState(), "at first"), (clicked, "after a click")):
-        of_state = Reading.of(reading.dashboard, state, None)
-        makers = [partial(of_state.question, block, None) for block in blocks]
+        of_state = DashboardSession.open(reading.dashboard, state, None)
+        makers = [partial(of_state.build_question, block, None) for block in blocks]
 
         def together(makers=makers) -> None:
             answers.clear()
@@ -301,30 +301,30 @@ def bench_shaping() -> None:
     """Six steps on 5 million rows, against the same written by hand."""
     import datetime as dt
 
-    from veduta.core.data.fields import Field, Kind, Schema
+    from veduta.core.data.fields import DataField, DataType, Schema
     from veduta.core.query.filters import Context
     from veduta.core.shaping.flow import Flow, Run
     from veduta.core.shaping.shaping import load_shaping, shape
-    from veduta.demo.generate import routes, sailings
+    from veduta.demo.generate import generate_routes, generate_sailings
 
     rows = ROWS * 5
-    some = sailings(ROWS).select(
+    some = generate_sailings(ROWS).select(
         "route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost"
     )
     frame = pl.concat([some] * 5).head(rows).rechunk()
     kinds = {
-        "route": Kind.TEXT,
-        "sailing_date": Kind.DATE,
-        "passengers": Kind.TEXT,
-        "fare_revenue": Kind.DECIMAL,
-        "fuel_cost": Kind.DECIMAL,
+        "route": DataType.TEXT,
+        "sailing_date": DataType.DATE,
+        "passengers": DataType.TEXT,
+        "fare_revenue": DataType.DECIMAL,
+        "fuel_cost": DataType.DECIMAL,
     }
 
-    def schema(of: dict[str, Kind]) -> Schema:
-        return Schema([Field(id=name, source=name, name=name, kind=kind) for name, kind in of.items()])
+    def schema(of: dict[str, DataType]) -> Schema:
+        return Schema([DataField(id=name, source=name, name=name, kind=kind) for name, kind in of.items()])
 
-    other = routes().select("route", "region")
-    side = Flow(other.lazy(), schema({"route": Kind.TEXT, "region": Kind.TEXT}))
+    other = generate_routes().select("route", "region")
+    side = Flow(other.lazy(), schema({"route": DataType.TEXT, "region": DataType.TEXT}))
     steps = load_shaping(
         {
             "steps": [
@@ -404,20 +404,20 @@ def bench_preview() -> None:
     (over HTTP's code, without the network)."""
     from django.test import Client
 
-    from veduta.core.data.fields import Field, Kind
-    from veduta.demo.generate import sailings
+    from veduta.core.data.fields import DataField, DataType
+    from veduta.demo.generate import generate_sailings
     from veduta.demo.load import load_people
     from veduta.web.datasets.models import Dataset, Version
     from veduta.web.datasets.store import write_rows
 
     call_command("migrate", verbosity=0)
     analyst = load_people()["analyst"]
-    frame = pl.concat([sailings(ROWS)] * 5).select(
+    frame = pl.concat([generate_sailings(ROWS)] * 5).select(
         "route", "region", "vessel", "sailing_date", "passengers", "fare_revenue"
     )
-    kinds = [Kind.TEXT, Kind.TEXT, Kind.TEXT, Kind.DATE, Kind.WHOLE, Kind.DECIMAL]
+    kinds = [DataType.TEXT, DataType.TEXT, DataType.TEXT, DataType.DATE, DataType.WHOLE, DataType.DECIMAL]
     fields = [
-        Field(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)
+        DataField(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)
     ]
     dumped = [field.model_dump(mode="json") for field in fields]
     dataset = Dataset.objects.create(name="Many sailings", fields=dumped, taken_fields=dumped)
@@ -464,13 +464,13 @@ def bench_bigfile() -> None:
     Parquet; each in a process of its own."""
     import subprocess
 
-    from veduta.demo.generate import sailings
+    from veduta.demo.generate import generate_sailings
 
     call_command("migrate", verbosity=0)
     path, size = FOLDER / "big.csv", int(os.environ.get("BENCH_BYTES", 1024**3))
-    piece = sailings(ROWS).write_csv(include_header=False).encode()
+    piece = generate_sailings(ROWS).write_csv(include_header=False).encode()
     with path.open("wb") as file:
-        file.write(sailings(10).head(0).write_csv().encode())
+        file.write(generate_sailings(10).head(0).write_csv().encode())
         while file.tell() < size:
             file.write(piece)
     measure = (

@@ -19,11 +19,11 @@ from tests.browser.support import ARGUMENTS, CHROMIUM
 from tests.core.chart.test_kinds import atlas, model_of
 from tests.core.support import context_of
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.kinds import KINDS, Asked, Kind
-from veduta.core.chart.question import ask, draw, picture_of, work_out
-from veduta.core.chart.theme import themes
+from veduta.core.chart.kinds import KINDS, ChartKind, ChartShape
+from veduta.core.chart.question import ask, build_picture, draw, work_out
+from veduta.core.chart.theme import build_themes
 from veduta.core.model.model import Model
-from veduta.web.charts.render import chart_data
+from veduta.web.charts.render import make_chart_data
 
 MARKS, MANY = 1_000, 10_000
 TURNS = 15
@@ -56,7 +56,7 @@ def rows(number: int) -> list[dict]:
     ]
 
 
-def charts(kind: Kind) -> Iterator[dict]:
+def charts(kind: ChartKind) -> Iterator[dict]:
     """What the kind could be asked for, what makes most marks first."""
     dimensions = ((DAY, None), ("route", None), ("region", MONTH), ("region", None), (CLASSES, None), (None, None))
     for measures in (1, 2, 3):
@@ -79,15 +79,15 @@ def browser() -> Iterator[In]:
         subprocess.run([esbuild, "bench/in_browser.js", "--bundle", f"--outfile={bundle}"], cwd=ROOT, check=True)
         chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         page = chromium.new_page(viewport={"width": 1280, "height": 800})
-        page.set_content(PAGE.format(themes=json.dumps(themes())))
+        page.set_content(PAGE.format(themes=json.dumps(build_themes())))
         page.add_script_tag(path=bundle)
         yield lambda answer: page.evaluate("answer => timed(answer)", answer) / 1e3
         chromium.close()
 
 
-def definition_for(kind: Kind, model: Model) -> ChartDefinition:
+def definition_for(kind: ChartKind, model: Model) -> ChartDefinition:
     fitting = (load_definition(parts) for parts in charts(kind))
-    return next(each for each in fitting if not kind.unfit(Asked(each, model)))
+    return next(each for each in fitting if not kind.explain_unsupported(ChartShape(each, model)))
 
 
 def run(figures: Figures) -> None:
@@ -100,13 +100,13 @@ def run(figures: Figures) -> None:
             figures.add(_measured(KINDS[name], model, paint, "100 ms, 250 ms"))
 
 
-def _measured(kind: Kind, model: Model, paint: In, goal: str) -> Figure:
+def _measured(kind: ChartKind, model: Model, paint: In, goal: str) -> Figure:
     definition, context = definition_for(kind, model), context_of(model)
     _, _, result = work_out(definition, model, context)
     took = []
     for _ in range(TURNS):
         start = time.perf_counter()
-        draw(picture_of(definition, kind, result, model, context, atlas()), kind)
+        draw(build_picture(definition, kind, result, model, context, atlas()), kind)
         took.append(time.perf_counter() - start)
     name = f"{kind.title} ({result.frame.height * len(result.measures):,} marks)"
     painting = _painting(definition, model, paint)
@@ -115,6 +115,6 @@ def _measured(kind: Kind, model: Model, paint: In, goal: str) -> Figure:
 
 def _painting(definition: ChartDefinition, model: Model, paint: In) -> float:
     """Seconds from an answer until it is painted."""
-    answer = chart_data(ask(definition, model, context_of(model), atlas=atlas()))
+    answer = make_chart_data(ask(definition, model, context_of(model), atlas=atlas()))
     paint(answer)
     return statistics.median(paint(answer) for _ in range(5))

@@ -22,7 +22,7 @@ PAGES, ON_EACH = 4, 10
 
 def boards(user: Any) -> tuple[Any, Any]:
     """Two published dashboards of 40 charts: all on one page, and ten on each of four."""
-    from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+    from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
     from veduta.web.charts.models import Chart
     from veduta.web.dashboards import publishing, services
 
@@ -30,7 +30,9 @@ def boards(user: Any) -> tuple[Any, Any]:
 
     def page(number: int, blocks: int) -> Page:
         placed = tuple(
-            Block(id=f"p{number}b{i}", kind="chart", chart=charts[i % 8], x=3 * (i % 4), y=4 * (i // 4), w=3, h=4)
+            DashboardBlock(
+                id=f"p{number}b{i}", kind="chart", chart=charts[i % 8], x=3 * (i % 4), y=4 * (i // 4), w=3, h=4
+            )
             for i in range(blocks)
         )
         return Page(id=f"p{number}", name=f"Page {number}", blocks=placed)

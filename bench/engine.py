@@ -18,24 +18,24 @@ import polars as pl
 
 from bench.measuring import Figure, Figures, alternately, once
 from veduta.core.calendar import Grouping
-from veduta.core.data.fields import Field, Kind
-from veduta.core.formula.measures import check_measure, with_ids
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.data.fields import DataField, DataType
+from veduta.core.formula.measures import check_measure, replace_names_with_ids
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
 from veduta.core.model.tables import ColumnFacts
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer, make_context
 from veduta.core.query.filters import Context, DatesFilter, ListFilter, MembershipFilter
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query
-from veduta.demo.generate import routes, sailings, targets
+from veduta.demo.generate import generate_routes, generate_sailings, generate_targets
 
 KINDS = {
-    pl.String: Kind.TEXT,
-    pl.Int64: Kind.WHOLE,
-    pl.Float64: Kind.DECIMAL,
-    pl.Boolean: Kind.YES_NO,
-    pl.Date: Kind.DATE,
-    pl.Datetime: Kind.DATETIME,
+    pl.String: DataType.TEXT,
+    pl.Int64: DataType.WHOLE,
+    pl.Float64: DataType.DECIMAL,
+    pl.Boolean: DataType.YES_NO,
+    pl.Date: DataType.DATE,
+    pl.Datetime: DataType.DATETIME,
 }
 LAST_12 = (dt.date(2025, 11, 1), dt.date(2026, 10, 31))
 IN_2026 = (dt.date(2026, 1, 1), dt.date(2026, 10, 31))
@@ -53,7 +53,7 @@ class FrameTable:
     def scan(self, names: list[str]) -> pl.LazyFrame:
         return self.frame.lazy().select(names) if names else self.frame.lazy().select(row=pl.repeat(True, pl.len()))
 
-    def facts(self, column: str) -> ColumnFacts:
+    def get_facts(self, column: str) -> ColumnFacts:
         if column not in self._facts:
             values = self.frame[column]
             low, high = (values.min(), values.max()) if values.dtype != pl.String else (None, None)
@@ -64,7 +64,7 @@ class FrameTable:
 
 def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
     """The tables, and the model that joins them."""
-    some = sailings(min(rows, 1_000_000))
+    some = generate_sailings(min(rows, 1_000_000))
     days = some.select(
         "route",
         "vessel",
@@ -81,12 +81,12 @@ def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
     )
     frames = {
         "": pl.concat([days] * max(1, rows // days.height)).rechunk(),
-        "routes": routes().select("route", pl.col("region").alias("area")),
-        "targets": targets(some).select("month", "route", pl.col("revenue").alias("goal")),
+        "routes": generate_routes().select("route", pl.col("region").alias("area")),
+        "targets": generate_targets(some).select("month", "route", pl.col("revenue").alias("goal")),
     }
     tables = {}
     for name, frame in frames.items():
-        fields = [Field(id=c, source=c, name=c, kind=KINDS[type(t)]) for c, t in frame.schema.items()]
+        fields = [DataField(id=c, source=c, name=c, kind=KINDS[type(t)]) for c, t in frame.schema.items()]
         tables[name] = (FrameTable(frame), fields)
     definition = ModelDefinition(
         tables=(
@@ -94,9 +94,10 @@ def make(rows: int) -> tuple[dict[str, pl.DataFrame], Model]:
             ModelTable(id="targets", dataset="t", name="targets"),
         ),
         joins=(
-            Join(right="routes", keys=(Key(left="route", right="route"),)),
-            Join(
-                right="targets", keys=(Key(left="route", right="route"), Key(left="day", right="month", grain="month"))
+            ModelJoin(right="routes", keys=(JoinKey(left="route", right="route"),)),
+            ModelJoin(
+                right="targets",
+                keys=(JoinKey(left="route", right="route"), JoinKey(left="day", right="month", grain="month")),
             ),
         ),
     )
@@ -117,7 +118,11 @@ class Case:
 def asked(model: Model, by: list[str], *formulas: str, **more) -> Query:
     """A question of formulas by dimensions, a date's with its grain: day@month."""
     groups = tuple(Grouping(field=b.partition("@")[0], grain=b.partition("@")[2] or None) for b in by)
-    return Query(groups=groups, measures=tuple(Measure(formula=with_ids(f, model.schema)) for f in formulas), **more)
+    return Query(
+        groups=groups,
+        measures=tuple(Measure(formula=replace_names_with_ids(f, model.schema)) for f in formulas),
+        **more,
+    )
 
 
 def cases(frames: dict[str, pl.DataFrame], model: Model, p, r, t) -> list[Case]:
@@ -214,7 +219,7 @@ def cases(frames: dict[str, pl.DataFrame], model: Model, p, r, t) -> list[Case]:
         ),
         Case(
             "The top 8 of a year",
-            query(["route"], "sum(fare)", filters=(dates,), keep=Keep(count=8, by=fare)),
+            query(["route"], "sum(fare)", filters=(dates,), keep=TopN(count=8, by=fare)),
             lambda: s.filter(between(LAST_12)).group_by("route").agg(FARE).top_k(8, by="fare").collect(),
             f"select route, sum(fare) from s where day between '{LAST_12[0]}' and '{LAST_12[1]}' group by 1"
             " order by 2 desc limit 8",
@@ -225,7 +230,7 @@ def cases(frames: dict[str, pl.DataFrame], model: Model, p, r, t) -> list[Case]:
             query(
                 ["day@quarter"],
                 "sum(fare)",
-                filters=(MembershipFilter(field="route", keep=Keep(count=5, by=passengers)),),
+                filters=(MembershipFilter(field="route", keep=TopN(count=5, by=passengers)),),
             ),
             lambda: (
                 s.join(
@@ -437,7 +442,7 @@ def more_cases(frames: dict[str, pl.DataFrame], model: Model) -> list[Case]:
         Case(
             "The top 10% of days",
             query(
-                ["day@day"], "sum(fare)", keep=Keep(count=10, percent=True, by=Measure(field="fare", aggregate="sum"))
+                ["day@day"], "sum(fare)", keep=TopN(count=10, percent=True, by=Measure(field="fare", aggregate="sum"))
             ),
             top_tenth,
         ),
@@ -492,7 +497,7 @@ def run(rows: int, figures: Figures, others: bool) -> None:
     """Measure all; `others` takes SQLite and pandas in too."""
     frames, model = make(rows)
     size = sum(frame.estimated_size() for frame in frames.values())
-    context = context_for(model, dt.date(2026, 11, 23))
+    context = make_context(model, dt.date(2026, 11, 23))
     found = cases(frames, model, None, None, None)
     watched = Watched()
 

@@ -13,13 +13,15 @@ from veduta.core.calendar import Grouping
 from veduta.core.query.filters import ListFilter
 from veduta.core.query.listing import group_values
 from veduta.demo.load import import_file, load_people
-from veduta.web.modelling.services import parts_for
+from veduta.web.modelling.services import load_model_and_context
 
 VALUES = 100_000
 
 
 def run(figures: Figures, folder: Path, rows: int) -> None:
-    model, context = parts_for(import_file(load_people()["analyst"], _passes(folder, rows), "Passes"), None)
+    model, context = load_model_and_context(
+        import_file(load_people()["analyst"], _passes(folder, rows), "Passes"), None
+    )
     holder, region = (field.id for field in model.schema)
     frame, group = model.scan([holder, region]).collect(), Grouping(field=holder)
     under = ((ListFilter(field=region, values=("North",)),), context)

@@ -11,14 +11,14 @@ from typing import Any
 from playwright.sync_api import Page, Route
 
 from tests.browser.support import ROOT, browser
-from veduta.core.chart.question import Answered
-from veduta.core.chart.theme import dark_colours_of, themes
+from veduta.core.chart.question import AnsweredChart
+from veduta.core.chart.theme import build_themes, find_dark_colours
 
 ADDRESS = "http://easel.test"
 DIST = ROOT / "veduta" / "web" / "static" / "dist"
 PAGE = f"""<!doctype html><html lang="en" data-theme="light"><head><title>Easel</title>
 <link rel="stylesheet" href="/app.css"></head><body><div id="frame"></div>
-<script id="chart-themes" type="application/json">{json.dumps(themes())}</script>
+<script id="chart-themes" type="application/json">{json.dumps(build_themes())}</script>
 <script src="/easel.js"></script></body></html>"""
 
 
@@ -53,8 +53,8 @@ def easel() -> Page:
     return page
 
 
-def measured(page: Page, answered: Answered, width: int, height: int) -> list[dict[str, Any]]:
+def measured(page: Page, answered: AnsweredChart, width: int, height: int) -> list[dict[str, Any]]:
     """The texts of a drawing at a size: what each says, whether it is seen, and its faults."""
     drawing = answered.drawing
-    data = {"spec": drawing.spec, "rows": drawing.rows, "named": drawing.named, "dark": dark_colours_of(drawing.spec)}
+    data = {"spec": drawing.spec, "rows": drawing.rows, "named": drawing.named, "dark": find_dark_colours(drawing.spec)}
     return page.evaluate("([data, width, height]) => easel.measure(data, width, height)", [data, width, height])

@@ -7,7 +7,7 @@ import re
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
-from veduta.core.dashboard.paper import Paper
+from veduta.core.dashboard.paper import PrintLayout
 
 MARKS = "[x-ref=picture] [role=graphics-symbol].reachable"
 EDITOR = ".specification .cm-content"
@@ -177,7 +177,7 @@ class Drawings(BrowserTest):
         self.page.evaluate("dispatchEvent(new Event('beforeprint'))")
         expect(mark).not_to_have_attribute("fill", dark)
         # It is drawn as wide as the paper, so that no letters are made smaller.
-        expect(self.page.locator("[x-ref=picture] svg")).to_have_attribute("width", str(Paper().width))
+        expect(self.page.locator("[x-ref=picture] svg")).to_have_attribute("width", str(PrintLayout().width))
         self.page.emulate_media(media="print", color_scheme="dark")
         for hidden in (".nav", "[x-ref=parts]", "[data-field-id] >> nth=0"):
             expect(self.page.locator(hidden)).to_be_hidden()

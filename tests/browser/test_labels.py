@@ -17,8 +17,8 @@ from tests.browser.support import CHROMIUM
 from tests.core.chart.test_kinds import MONTH, WEEKDAY, atlas, model_of
 from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.kinds import KINDS, Asked, Kind
-from veduta.core.chart.question import Answered, ask
+from veduta.core.chart.kinds import KINDS, ChartKind, ChartShape
+from veduta.core.chart.question import AnsweredChart, ask
 
 SIZES = {
     "a whole line of a page": (1180, 400),
@@ -69,12 +69,12 @@ MOST_OF_A_KIND = 3
 """So many charts of a kind are drawn for each number of measures: every one takes its time."""
 
 
-def drawn(parts: dict[str, Any]) -> Answered:
+def drawn(parts: dict[str, Any]) -> AnsweredChart:
     model = model_of(ROWS)
     return ask(load_definition({"dataset": "d", **parts}), model, context_of(model), atlas=atlas())
 
 
-def fitting(declared: Kind) -> list[dict[str, Any]]:
+def fitting(declared: ChartKind) -> list[dict[str, Any]]:
     """The parts of some charts that a kind can draw."""
     found, model = [], model_of(ROWS)
     for measures in MEASURES:
@@ -83,13 +83,13 @@ def fitting(declared: Kind) -> list[dict[str, Any]]:
             parts = {"show": measures, "by": dimensions[:1], "kind": declared.name}
             if len(dimensions) > 1:
                 parts["split"] = dimensions[1]
-            if not declared.unfit(Asked(load_definition({"dataset": "d", **parts}), model)):
+            if not declared.explain_unsupported(ChartShape(load_definition({"dataset": "d", **parts}), model)):
                 fit.append(parts)
         found += fit[:: max(1, len(fit) // MOST_OF_A_KIND)]
     return found
 
 
-def ways(declared: Kind, parts: dict[str, Any]) -> list[dict[str, Any]]:
+def ways(declared: ChartKind, parts: dict[str, Any]) -> list[dict[str, Any]]:
     """Charts of a kind with each choice of its labels."""
     if "labels" not in declared.settings.model_fields:
         return [parts]
@@ -128,7 +128,7 @@ class Labels(unittest.TestCase):
         cls.page = easel()
         cls.addClassCleanup(cls.page.context.close)
 
-    def check(self, declared: Kind, parts: dict[str, Any]) -> None:
+    def check(self, declared: ChartKind, parts: dict[str, Any]) -> None:
         answered = drawn(parts)
         if answered.drawing.spec is None:
             return

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
-from veduta.demo.generate import harbour_counts
+from veduta.demo.generate import generate_harbour_counts
 
 SETTLED = (
     "n => Number(document.querySelector('[data-turn]')?.dataset.turn ?? 0) > n && !document.querySelector('.waiting')"
@@ -100,7 +100,7 @@ class TypicalTasks(ShapingTest):
         page.locator("th button[data-name=Increase]").wait_for()
         self.done()
         # The first day is empty for each port, and the next day starts from each port's own count.
-        wide = harbour_counts()
+        wide = generate_harbour_counts()
         ports, first, second = wide["port"].to_list(), wide[wide.columns[1]], wide[wide.columns[2]]
         expect(self.page.locator(".grid-table tbody tr td:nth-child(4)").first).to_have_text("–")
         increases = self.cells(4)

@@ -20,8 +20,8 @@ class Editor:
     def bring(self, shared: Any) -> Any:
         """Bring all to what others did, and return what is shared then."""
         for states in (self.past, self.future):
-            states[:] = [self.merging.brought_up(self.base, shared, each).definition for each in states]
-        self.base = self.now = self.merging.merged(self.base, shared, self.now).definition
+            states[:] = [self.merging.rebase_definition(self.base, shared, each).definition for each in states]
+        self.base = self.now = self.merging.merge_definitions(self.base, shared, self.now).definition
         return self.now
 
     def make(self, state: Any) -> None:

@@ -10,11 +10,11 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
-from veduta.core.data.profile import profile
+from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, Schema
+from veduta.core.data.profile import profile_column
 from veduta.core.model.model import Model
-from veduta.core.model.tables import ColumnFacts, facts_from
-from veduta.core.query.answer import context_for
+from veduta.core.model.tables import ColumnFacts, load_facts
+from veduta.core.query.answer import make_context
 
 TODAY = dt.date(2026, 11, 23)
 FILES = Path(__file__).parents[1] / "files"
@@ -25,22 +25,22 @@ class MemoryTable:
 
     def __init__(self, frame: pl.DataFrame, schema: Schema) -> None:
         self.frame, self.rows = frame, frame.height
-        self._profiles = {field.id: profile(frame[field.id], field.kind) for field in schema}
+        self._profiles = {field.id: profile_column(frame[field.id], field.kind) for field in schema}
 
     def scan(self, names: list[str]) -> pl.LazyFrame:
         if not names:
             return pl.DataFrame({"row": pl.repeat(True, self.rows, eager=True)}).lazy()
         return self.frame.lazy().select(names)
 
-    def facts(self, column: str) -> ColumnFacts:
-        return facts_from(self._profiles[column])
+    def get_facts(self, column: str) -> ColumnFacts:
+        return load_facts(self._profiles[column])
 
 
-def field(name: str, kind: Kind, role: Role | None = None, **more: Any) -> Field:
+def field(name: str, kind: DataType, role: FieldRole | None = None, **more: Any) -> DataField:
     """A field whose id is its name in lower case; numbers are measures unless told otherwise."""
-    role = role or (Role.MEASURE if kind.is_number else Role.DIMENSION)
-    aggregate = Aggregate.SUM if role is Role.MEASURE else Aggregate.COUNT
-    return Field(
+    role = role or (FieldRole.MEASURE if kind.is_number else FieldRole.DIMENSION)
+    aggregate = Aggregate.SUM if role is FieldRole.MEASURE else Aggregate.COUNT
+    return DataField(
         id=name.lower().replace(" ", "_"),
         source=name,
         name=name,
@@ -51,13 +51,13 @@ def field(name: str, kind: Kind, role: Role | None = None, **more: Any) -> Field
 
 
 SAILING_FIELDS = [
-    field("Region", Kind.TEXT),
-    field("Route", Kind.TEXT),
-    field("Sailed", Kind.DATE),
-    field("Departure", Kind.DATETIME),
-    field("Fare", Kind.DECIMAL),
-    field("Passengers", Kind.WHOLE),
-    field("Cancelled", Kind.YES_NO),
+    field("Region", DataType.TEXT),
+    field("Route", DataType.TEXT),
+    field("Sailed", DataType.DATE),
+    field("Departure", DataType.DATETIME),
+    field("Fare", DataType.DECIMAL),
+    field("Passengers", DataType.WHOLE),
+    field("Cancelled", DataType.YES_NO),
 ]
 
 
@@ -69,11 +69,11 @@ def sailings_table(rows: list[dict[str, Any]]) -> MemoryTable:
 
 def sailings(rows: list[dict[str, Any]], schema: Schema | None = None) -> Model:
     """A model of nothing but these sailings."""
-    return Model.of_one(sailings_table(rows), schema or Schema(SAILING_FIELDS))
+    return Model.from_table(sailings_table(rows), schema or Schema(SAILING_FIELDS))
 
 
 def context_of(model: Model):
-    return context_for(model, TODAY)
+    return make_context(model, TODAY)
 
 
 class FolderTest(unittest.TestCase):

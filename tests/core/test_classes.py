@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.points import points_filters
+from veduta.core.chart.points import make_points_filters
 from veduta.core.chart.question import ask
-from veduta.core.classes import class_end, class_expression, nice_width
+from veduta.core.classes import build_class_expression, choose_class_width, find_class_end
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.answer import answer
 from veduta.core.query.query import Query
@@ -32,7 +32,7 @@ def classed(values: list, width: float, whole: bool = False) -> list:
     dtype = pl.Int64 if whole else pl.Float64
     return (
         pl.DataFrame({"x": pl.Series(values, dtype=dtype)})
-        .select(class_expression(pl.col("x"), width, whole))["x"]
+        .select(build_class_expression(pl.col("x"), width, whole))["x"]
         .to_list()
     )
 
@@ -54,15 +54,15 @@ class ClassesOfNumbers(unittest.TestCase):
 
     @given(st.floats(-1e9, 1e9), st.floats(-1e9, 1e9), st.integers(1, 100))
     def test_nice_widths_make_about_so_many(self, low, high, number):
-        width = nice_width(low, high, number)
+        width = choose_class_width(low, high, number)
         if abs(high - low) > 1e-6:
             self.assertTrue(number / 2.6 <= abs(high - low) / width <= number * 2.6)
         self.assertGreater(width, 0)
-        self.assertGreaterEqual(nice_width(low, high, number, whole=True), 1)
+        self.assertGreaterEqual(choose_class_width(low, high, number, whole=True), 1)
 
     def test_ends_are_exact(self):
-        self.assertEqual(class_end(0.2, 0.1), 0.3)
-        self.assertEqual(class_end(-0.1, 0.1), 0.0)
+        self.assertEqual(find_class_end(0.2, 0.1), 0.3)
+        self.assertEqual(find_class_end(-0.1, 0.1), 0.0)
 
 
 class ClassesAsADimension(unittest.TestCase):
@@ -81,7 +81,7 @@ class ClassesAsADimension(unittest.TestCase):
         self.assertEqual(answered.drawing.rows[1]["name"], "10 to 19")
         self.assertIn("1 group without a number is not drawn.", answered.notes)
         for mark in answered.drawing.rows:
-            filters = points_filters(answered.definition, [mark["point"]])
+            filters = make_points_filters(answered.definition, [mark["point"]])
             self.assertEqual(
                 answer(Query(filters=filters), self.model, context_of(self.model)).rows_read, mark["value"]
             )
@@ -96,8 +96,8 @@ class ClassesAsADimension(unittest.TestCase):
 
     def test_filters_say_them(self):
         definition = load_definition({"dataset": "d", "by": [{"field": "passengers", "width": 10}]})
-        (made,) = points_filters(definition, [[10], [20]])
-        self.assertEqual(made.words(self.model.schema), "Passengers is 10 to 19 or 20 to 29")
+        (made,) = make_points_filters(definition, [[10], [20]])
+        self.assertEqual(made.describe(self.model.schema), "Passengers is 10 to 19 or 20 to 29")
 
     def test_measures_of_many_values_begin_in_classes(self):
         def by(**change):

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, ROWS, asked, chart
-from veduta.core.chart.drawing.marks import milliseconds
-from veduta.core.data.date_patterns import checked_date_pattern, in_date_pattern
+from veduta.core.chart.drawing.marks import to_milliseconds
+from veduta.core.data.date_patterns import format_date_pattern, validate_date_pattern
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 
@@ -24,22 +24,22 @@ class Patterns(unittest.TestCase):
     @given(st.dates(dt.date(1, 1, 1), dt.date(9999, 12, 31)), PATTERNS, st.sampled_from(list(LANGUAGES)))
     def test_days_are_written_as_babel_writes_them(self, day, pattern, language):
         try:
-            checked_date_pattern(pattern)
+            validate_date_pattern(pattern)
         except ValueError:
             return
-        self.assertEqual(in_date_pattern(day, pattern, language), format_date(day, pattern, locale=language))
+        self.assertEqual(format_date_pattern(day, pattern, language), format_date(day, pattern, locale=language))
 
     def test_moments_have_a_time(self):
         moment = dt.datetime(2024, 2, 29, 23, 5)
         pattern = "d.M. HH:mm"
-        self.assertEqual(in_date_pattern(moment, pattern, "de"), format_datetime(moment, pattern, locale="de"))
-        self.assertEqual(in_date_pattern(dt.date(2026, 5, 1), "MMMM", "fr"), "mai")
+        self.assertEqual(format_date_pattern(moment, pattern, "de"), format_datetime(moment, pattern, locale="de"))
+        self.assertEqual(format_date_pattern(dt.date(2026, 5, 1), "MMMM", "fr"), "mai")
 
     def test_what_is_no_pattern_is_refused(self):
         for text in ("yyyy'", "ZZZ", "MMMMMMMM", "hello", "x"):
             with self.subTest(text=text), self.assertRaises(ValueError):
-                checked_date_pattern(text)
-        self.assertEqual(checked_date_pattern(""), "")
+                validate_date_pattern(text)
+        self.assertEqual(validate_date_pattern(""), "")
 
 
 class InCharts(unittest.TestCase):
@@ -58,7 +58,7 @@ class InCharts(unittest.TestCase):
         unit = spec["layer"][0] if "layer" in spec else spec
         label = unit["encoding"]["x"]["axis"]["labelExpr"]
         words = json.loads(label[1 : label.rindex(")[time")])
-        march = milliseconds(dt.date(2026, 3, 1))
+        march = to_milliseconds(dt.date(2026, 3, 1))
         self.assertEqual(words[str(march)], "März")
         self.assertEqual(len(words), 5)
         self.assertTrue(all(row["sailed"].month != 3 for row in ROWS))

@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from shapely.geometry import shape as geometry_of
 
 from veduta.core.errors import FileProblem
-from veduta.core.geography.matching import likely, matched
-from veduta.core.geography.projection import projection_for
-from veduta.core.geography.shapes import MOST_POINTS, Shapes, read_shapes, shapes_by
-from veduta.core.geography.topology import features_of
-from veduta.demo.islands import islands, sea_areas
+from veduta.core.geography.matching import find_likely, match_names
+from veduta.core.geography.projection import choose_projection
+from veduta.core.geography.shapes import MOST_POINTS, Shapes, build_shapes, read_shapes
+from veduta.core.geography.topology import iterate_features
+from veduta.demo.islands import generate_islands, generate_sea_areas
 
 SQUARE = [[0, 50], [0, 51], [1, 51], [1, 50], [0, 50]]
 TOPOLOGY = {
@@ -46,7 +46,7 @@ def polygon(*rings: list) -> dict:
 
 def named(*keys: str, **aliases: str) -> Shapes:
     outline = polygon(SQUARE)
-    return shapes_by("Shapes", [{"name": key} for key in keys], [outline] * len(keys), "name", aliases=aliases)
+    return build_shapes("Shapes", [{"name": key} for key in keys], [outline] * len(keys), "name", aliases=aliases)
 
 
 class ReadingShapes(unittest.TestCase):
@@ -73,7 +73,7 @@ class ReadingShapes(unittest.TestCase):
                 self.assertAlmostEqual(geometry_of(made).area, 0.96)
 
     def test_topology_is_what_its_arcs_say(self):
-        inner, outer = features_of(TOPOLOGY)
+        inner, outer = iterate_features(TOPOLOGY)
         self.assertEqual(inner["properties"], {"name": "Inner Sound"})
         self.assertEqual(geometry_of(inner["geometry"]).bounds, (10, 50, 11, 51))
         self.assertEqual(geometry_of(outer["geometry"]).bounds, (11, 50, 12, 51))
@@ -137,23 +137,23 @@ class ReadingShapes(unittest.TestCase):
         self.assertIn("Outlines were simplified from", read.notes[0])
 
     def test_the_property_that_tells_areas_apart_is_offered_first(self):
-        read = read_shapes(json.dumps(islands()).encode())
+        read = read_shapes(json.dumps(generate_islands()).encode())
         self.assertEqual(read.names, ["island", "region"])
 
     def test_shapes_of_one_name_are_one_area(self):
-        read = read_shapes(json.dumps(islands()).encode())
-        regions = shapes_by("Regions", read.properties, read.geometries, "region")
+        read = read_shapes(json.dumps(generate_islands()).encode())
+        regions = build_shapes("Regions", read.properties, read.geometries, "region")
         self.assertEqual(sorted(regions.keys), ["Inner Sound", "North Reach", "Outer Skerries", "South Banks"])
-        alone = shapes_by("Islands", read.properties, read.geometries, "island")
+        alone = build_shapes("Islands", read.properties, read.geometries, "island")
         whole = shapely.union_all([geometry_of(area.geometry) for area in alone.areas])
         self.assertAlmostEqual(sum(area.size for area in regions.areas), whole.area, places=6)
         for area in regions.areas:
             self.assertTrue(geometry_of(area.geometry).contains(shapely.Point(area.middle)))
         with self.assertRaisesRegex(FileProblem, "No shape has a “country”"):
-            shapes_by("Islands", read.properties, read.geometries, "country")
+            build_shapes("Islands", read.properties, read.geometries, "country")
 
     def test_the_demos_sea_areas_touch_without_overlap(self):
-        outlines = [geometry_of(each["geometry"]) for each in sea_areas()["features"]]
+        outlines = [geometry_of(each["geometry"]) for each in generate_sea_areas()["features"]]
         together = shapely.union_all(outlines)
         self.assertAlmostEqual(together.area, sum(each.area for each in outlines), places=4)
         self.assertEqual(together.geom_type, "Polygon")
@@ -162,21 +162,21 @@ class ReadingShapes(unittest.TestCase):
 class MatchingNames(unittest.TestCase):
     def test_names_mean_keys_however_they_are_written(self):
         shapes = named("Île d'Ash", "Kelda-Rock", "Quay")
-        found = matched(["ILE D’ASH", "Kelda Rock", " quay ", "Quai"], shapes)
+        found = match_names(["ILE D’ASH", "Kelda Rock", " quay ", "Quai"], shapes)
         self.assertEqual(found.areas, {"ILE D’ASH": "Île d'Ash", "Kelda Rock": "Kelda-Rock", " quay ": "Quay"})
         self.assertEqual((found.unmatched, found.unused, found.share), (("Quai",), (), 0.75))
 
     def test_a_name_that_two_keys_are_like_means_neither(self):
-        self.assertEqual(matched(["ash isle"], named("Ash Isle", "Ash-Isle")).unmatched, ("ash isle",))
-        self.assertEqual(matched(["Ash Isle"], named("Ash Isle", "Ash-Isle")).areas, {"Ash Isle": "Ash Isle"})
+        self.assertEqual(match_names(["ash isle"], named("Ash Isle", "Ash-Isle")).unmatched, ("ash isle",))
+        self.assertEqual(match_names(["Ash Isle"], named("Ash Isle", "Ash-Isle")).areas, {"Ash Isle": "Ash Isle"})
 
     def test_what_was_said_counts_while_its_area_is_there(self):
-        self.assertEqual(matched(["Stage"], named("Quay", Stage="Quay")).areas, {"Stage": "Quay"})
-        self.assertEqual(matched(["Stage"], named("Harrow", Stage="Quay")).unmatched, ("Stage",))
+        self.assertEqual(match_names(["Stage"], named("Quay", Stage="Quay")).areas, {"Stage": "Quay"})
+        self.assertEqual(match_names(["Stage"], named("Harrow", Stage="Quay")).unmatched, ("Stage",))
 
     def test_likely_names_are_offered_others_not(self):
         keys = ["Gull Bk.", "Stackpoint", "Ash, Isle of"]
-        said = {name: likely(name, keys) for name in ("Gull Bank", "Stack Point", "Isle of Ash", "Merrin")}
+        said = {name: find_likely(name, keys) for name in ("Gull Bank", "Stack Point", "Isle of Ash", "Merrin")}
         self.assertEqual(
             said, {"Gull Bank": "Gull Bk.", "Stack Point": "Stackpoint", "Isle of Ash": "Ash, Isle of", "Merrin": ""}
         )
@@ -193,7 +193,7 @@ class Projections(unittest.TestCase):
         }
         for box, expected in cases.items():
             with self.subTest(box):
-                self.assertEqual(projection_for(box)["type"], expected)
+                self.assertEqual(choose_projection(box)["type"], expected)
 
 
 if __name__ == "__main__":

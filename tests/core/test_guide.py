@@ -11,24 +11,24 @@ import polars as pl
 
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
-from veduta.core.chart.kinds_page import PAGE, written
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.formats import value_words
-from veduta.core.formula.measures import with_ids
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.chart.kinds_page import PAGE, write_kinds_page
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.formats import label_value
+from veduta.core.formula.measures import replace_names_with_ids
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer, make_context
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 from veduta.demo import generate
 
 GUIDE = Path(__file__).parents[2] / "docs" / "guide"
 KINDS = {
-    pl.String: Kind.TEXT,
-    pl.Int64: Kind.WHOLE,
-    pl.Float64: Kind.DECIMAL,
-    pl.Boolean: Kind.YES_NO,
-    pl.Date: Kind.DATE,
+    pl.String: DataType.TEXT,
+    pl.Int64: DataType.WHOLE,
+    pl.Float64: DataType.DECIMAL,
+    pl.Boolean: DataType.YES_NO,
+    pl.Date: DataType.DATE,
 }
 DIMENSION = re.compile(r"^(?:(Year|Quarter|Month|Week|Day) of )?([A-Z][a-z ]+)$")
 
@@ -37,12 +37,14 @@ DIMENSION = re.compile(r"^(?:(Year|Quarter|Month|Week|Day) of )?([A-Z][a-z ]+)$"
 def model():
     """The demo's sailings, with routes and targets joined."""
     sailings = (
-        generate.sailings(60_000).with_columns(cancelled=pl.col("cancelled") == "yes").drop("departure", "sailing_id")
+        generate.generate_sailings(60_000)
+        .with_columns(cancelled=pl.col("cancelled") == "yes")
+        .drop("departure", "sailing_id")
     )
     frames = {
         "": sailings,
-        "routes": generate.routes().select("route", "from_port"),
-        "targets": generate.targets(generate.sailings(60_000)),
+        "routes": generate.generate_routes().select("route", "from_port"),
+        "targets": generate.generate_targets(generate.generate_sailings(60_000)),
     }
     tables = {}
     for name, frame in frames.items():
@@ -58,15 +60,15 @@ def model():
             ModelTable(id="targets", dataset="t", name="Targets"),
         ),
         joins=(
-            Join(right="routes", keys=(Key(left="route", right="route"),)),
-            Join(
+            ModelJoin(right="routes", keys=(JoinKey(left="route", right="route"),)),
+            ModelJoin(
                 right="targets",
-                keys=(Key(left="route", right="route"), Key(left="sailing_date", right="month", grain="month")),
+                keys=(JoinKey(left="route", right="route"), JoinKey(left="sailing_date", right="month", grain="month")),
             ),
         ),
     )
     found = Model(tables, definition, name="Sailings")
-    return found, context_for(found, TODAY)
+    return found, make_context(found, TODAY)
 
 
 def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
@@ -75,9 +77,9 @@ def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
     grain, name = DIMENSION.match(heading).groups()
     column = next(f for f in found.schema if f.name == name.capitalize())
     group = Grouping(field=column.id, grain=Grain(grain.lower()) if grain else None)
-    measures = tuple(Measure(formula=with_ids(text, found.schema)) for text in formulas)
+    measures = tuple(Measure(formula=replace_names_with_ids(text, found.schema)) for text in formulas)
     result = answer(Query(groups=(group,), measures=measures, totals=((),)), found, context)
-    rows = {value_words(row[0], column, group.grain): list(row[1:]) for row in result.frame.iter_rows()}
+    rows = {label_value(row[0], column, group.grain): list(row[1:]) for row in result.frame.iter_rows()}
     return rows | {"Total": list(result.totals[()].row(0))}
 
 
@@ -111,7 +113,7 @@ class Guide(unittest.TestCase):
 
     def test_the_numbers_in_its_sentences(self):
         text = (GUIDE / "10-calculation.md").read_text()
-        sailings = generate.sailings(60_000)
+        sailings = generate.generate_sailings(60_000)
         day, region = pl.col("sailing_date"), pl.col("region")
         october = sailings.filter(day.dt.month() == 10, day.dt.weekday() == 6)
         by_region = sailings["region"].value_counts().sort("count", descending=True)["count"].to_list()
@@ -138,4 +140,4 @@ class Guide(unittest.TestCase):
 class PageOfKinds(unittest.TestCase):
     def test_it_is_as_the_kinds_declare_it(self):
         page = PAGE.read_text()
-        self.assertEqual(page, written(page), "Run make guide.")
+        self.assertEqual(page, write_kinds_page(page), "Run make guide.")

@@ -16,7 +16,7 @@ from tests.core.chart.test_kinds import ROWS, drawn, fitting
 from veduta.core.calendar import Grain
 from veduta.core.chart.drawing.picture import Drawing
 from veduta.core.chart.kinds import KINDS
-from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.formats import format_number, format_value
 
@@ -96,14 +96,14 @@ class Dates(unittest.TestCase):
         number_format = NumberFormat(language=code)
         for grain, skeleton in ((Grain.MONTH, "yMMM"), (Grain.DAY, "yMMMd")):
             expected = format_skeleton(skeleton, dt.datetime(day.year, day.month, day.day), locale=code)
-            self.assertEqual(format_value(day, Kind.DATE, number_format, grain), expected)
-        weekday = format_value(day.isoweekday(), Kind.DATE, number_format, Grain.WEEKDAY)
+            self.assertEqual(format_value(day, DataType.DATE, number_format, grain), expected)
+        weekday = format_value(day.isoweekday(), DataType.DATE, number_format, Grain.WEEKDAY)
         self.assertEqual(weekday, get_day_names("wide", "stand-alone", code)[day.weekday()])
-        month = format_value(day.month, Kind.DATE, number_format, Grain.MONTH_OF_YEAR)
+        month = format_value(day.month, DataType.DATE, number_format, Grain.MONTH_OF_YEAR)
         self.assertEqual(month, get_month_names("wide", "stand-alone", code)[day.month])
 
     def test_what_has_no_words_of_its_own_is_as_in_english(self):
-        year = format_value(dt.date(2026, 4, 1), Kind.DATE, NumberFormat(language="de"), Grain.YEAR)
+        year = format_value(dt.date(2026, 4, 1), DataType.DATE, NumberFormat(language="de"), Grain.YEAR)
         self.assertEqual(year, "2026/27")
 
 

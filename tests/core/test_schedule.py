@@ -27,7 +27,7 @@ class Schedules(unittest.TestCase):
         st.datetimes(dt.datetime(2024, 1, 1), dt.datetime(2028, 1, 1)),
     )
     def test_the_next_time_is_the_first_minute_that_fits(self, often, hour, minute, now):
-        found = schedule_from(often, f"{hour:02d}:{minute:02d}", "UTC", ["WE", "MO"], 1).next_after(
+        found = schedule_from(often, f"{hour:02d}:{minute:02d}", "UTC", ["WE", "MO"], 1).find_next(
             now.replace(tzinfo=dt.UTC)
         )
         step = dt.timedelta(hours=1) if often == "hourly" else dt.timedelta(days=1)
@@ -42,7 +42,7 @@ class Schedules(unittest.TestCase):
 
     def test_the_wall_clock_stays_when_the_clocks_change(self):
         schedule = schedule_from("daily", "06:00", "Europe/London")
-        winter = schedule.next_after(dt.datetime(2026, 3, 28, 12, tzinfo=dt.UTC))
+        winter = schedule.find_next(dt.datetime(2026, 3, 28, 12, tzinfo=dt.UTC))
         self.assertEqual(winter, dt.datetime(2026, 3, 29, 5, tzinfo=dt.UTC))
         self.assertEqual(winter.astimezone(ZoneInfo("Europe/London")).hour, 6)
 
@@ -77,5 +77,5 @@ class Schedules(unittest.TestCase):
 
     def test_a_rule_without_an_end_that_never_comes(self):
         self.assertIsNone(
-            Schedule(rule="FREQ=DAILY;UNTIL=20260101T000000").next_after(dt.datetime(2026, 6, 1, tzinfo=dt.UTC))
+            Schedule(rule="FREQ=DAILY;UNTIL=20260101T000000").find_next(dt.datetime(2026, 6, 1, tzinfo=dt.UTC))
         )

@@ -15,7 +15,7 @@ from django.urls import reverse
 
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import load_dashboard
-from veduta.demo.islands import sea_areas
+from veduta.demo.islands import generate_sea_areas
 from veduta.web.accounts.models import User
 from veduta.web.atlas.services import receive_shapes
 from veduta.web.charts import services as charts
@@ -138,7 +138,7 @@ class WebTest(TestCase):
                     }
                 ],
                 "controls": [
-                    dashboards.control_for(self.dataset, self.ids[source]).model_dump(mode="json") | more
+                    dashboards.make_control(self.dataset, self.ids[source]).model_dump(mode="json") | more
                     for source, more in (("sailed", {"id": "date", "dates": {}}), ("region", {"id": "region"}))
                 ],
             }
@@ -153,7 +153,7 @@ class WebTest(TestCase):
 
     def make_shapes(self) -> ShapeSet:
         """The sea areas of the demo, named by region."""
-        data = json.dumps(sea_areas()).encode()
+        data = json.dumps(generate_sea_areas()).encode()
         return receive_shapes(self.analyst, io.BytesIO(data), len(data), "sea_areas.geojson")
 
     def grant(self, level: str = "view", download: bool = True) -> None:

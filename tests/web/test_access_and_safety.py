@@ -16,7 +16,7 @@ from django.test import Client, override_settings, tag
 from django.urls import URLPattern, get_resolver, reverse
 
 from tests.web.support import PASSWORD, WebTest
-from veduta.core.chart.templates import template_of
+from veduta.core.chart.templates import make_template
 from veduta.demo.load import load_demo
 from veduta.web import installation
 from veduta.web.accounts.models import User
@@ -26,7 +26,7 @@ from veduta.web.colours.models import CompanyLook, Palette, ValueColour
 from veduta.web.dashboards.models import Task
 from veduta.web.datasets.models import Connection
 from veduta.web.modelling.changes import change_model
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 from veduta.web.pictures.services import keep_content, receive
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
@@ -123,7 +123,7 @@ class EveryView(WebTest):
         self.shapes = self.make_shapes()
         colour = ValueColour.objects.create(key="region", fields=["Region"], values='["North Reach"]', given="1")
         chart = self.dataset.charts.first()
-        template = template_of(chart.load(), model_of(self.dataset), "Ranking").template
+        template = make_template(chart.load(), load_whole_model(self.dataset), "Ranking").template
         png = base64.b64encode(b"\x89PNG\r\n\x1a\n").decode()
         self.template = keep(self.analyst, template.model_copy(update={"picture": png}))
         self.task = Task.objects.create(
@@ -317,7 +317,7 @@ class Safety(WebTest):
         self.addCleanup(os.umask, os.umask(0o022))
         with mock.patch.multiple(installation, DATA_DIR=Path(folder.name), KEY_FILE=Path(folder.name, "secret_key")):
             installation.prepare()
-            self.assertTrue(installation.secret_key())
+            self.assertTrue(installation.load_secret_key())
 
     def test_signing_in_and_out(self):
         wrong = self.client.post(reverse("sign-in"), {"username": "analyst", "password": "guess"})
@@ -335,7 +335,7 @@ class Safety(WebTest):
     def test_no_stack_trace_reaches_a_person(self):
         self.as_(self.analyst)
         self.client.raise_request_exception = False
-        with mock.patch("veduta.web.home.views.dashboards_for", side_effect=RuntimeError("secret detail")):
+        with mock.patch("veduta.web.home.views.list_dashboards", side_effect=RuntimeError("secret detail")):
             answer = self.client.get("/")
         self.assertContains(answer, "Something went wrong on our side", status_code=500)
         self.assertNotContains(answer, "secret detail", status_code=500)
@@ -424,10 +424,10 @@ class Pages(WebTest):
 
     def test_every_page_of_the_guide_opens(self):
         self.as_(self.explorer)
-        from veduta.web.home.views import guide_pages
+        from veduta.web.home.views import list_guide_pages
 
-        self.assertGreaterEqual(len(guide_pages()), 3)
-        for slug, title in guide_pages():
+        self.assertGreaterEqual(len(list_guide_pages()), 3)
+        for slug, title in list_guide_pages():
             self.assertContains(self.client.get(reverse("guide-page", args=[slug])), f"<h1>{title}</h1>")
 
     @tag("long")

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 
 from tests.web.support import WebTest, import_now
-from veduta.demo.islands import islands, sea_areas
+from veduta.demo.islands import generate_islands, generate_sea_areas
 from veduta.web.datasets.models import ShapeSet
 
-REGIONS = json.dumps(sea_areas()).encode()
+REGIONS = json.dumps(generate_sea_areas()).encode()
 
 
 class Atlas(WebTest):
@@ -48,7 +48,7 @@ class Atlas(WebTest):
         self.assertFalse(ShapeSet.objects.exists())
 
     def test_areas_are_named_by_another_property(self):
-        shapes = self.brought(json.dumps(islands()).encode(), "islands.geojson")
+        shapes = self.brought(json.dumps(generate_islands()).encode(), "islands.geojson")
         self.assertContains(self.look("atlas-shapes", shapes.pk), "16 areas")
         self.ask("atlas-change", shapes.pk, data={"name": "Regions", "key": "region"})
         shapes.refresh_from_db()

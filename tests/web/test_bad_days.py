@@ -15,7 +15,7 @@ from django.urls import reverse
 from tests.web.dashboard_support import DashboardTest
 from tests.web.support import WebTest, receive
 from veduta.core.errors import VedutaError
-from veduta.web.asgi import Turns
+from veduta.web.asgi import ReaderTurns
 from veduta.web.charts.models import Chart
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk
@@ -62,18 +62,18 @@ class Swept(WebTest):
 class AtOnce(WebTest):
     def test_as_many_as_may_ask_outside_and_no_more(self):
         with mock.patch.object(sources, "outside", __import__("threading").BoundedSemaphore(1)):
-            with sources._asking_outside(), self.assertRaisesRegex(VedutaError, "as many as may be at once"):
-                sources.tables_of(self.analyst, mock.Mock())
-            with sources._asking_outside():
+            with sources._limit_outside_questions(), self.assertRaisesRegex(VedutaError, "as many as may be at once"):
+                sources.list_connection_tables(self.analyst, mock.Mock())
+            with sources._limit_outside_questions():
                 pass  # it is free again
 
     def test_one_person_holds_half_of_the_turns_at_most(self):
         async def look() -> tuple[int, int]:
-            turns, running, most, done = Turns(4), 0, 0, 0
+            turns, running, most, done = ReaderTurns(4), 0, 0, 0
 
             async def work(who: str, seconds: float) -> None:
                 nonlocal running, most, done
-                async with turns.of(who):
+                async with turns.take_turns(who):
                     running += 1
                     most = max(most, running)
                     await asyncio.sleep(seconds)
@@ -94,10 +94,10 @@ class AtOnce(WebTest):
 
     def test_very_many_open_pages_of_one_person_are_not_all_told(self):
         self.make_dashboard()
-        watch = live.Watch(Chart)
+        watch = live.ThingWatch(Chart)
         watch.listening[self.analyst.pk] = live.MOST_OF_ONE
         with self.assertRaisesRegex(VedutaError, "very many pages open"):
-            live.streamed(watch, self.dataset.charts.first(), mock.Mock(user=self.analyst), bool)
-        live.streamed(watch, self.dataset.charts.first(), mock.Mock(user=self.steward), bool).close()
+            live.stream_response(watch, self.dataset.charts.first(), mock.Mock(user=self.analyst), bool)
+        live.stream_response(watch, self.dataset.charts.first(), mock.Mock(user=self.steward), bool).close()
         self.as_(self.analyst)
         self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)

@@ -40,7 +40,7 @@ class Looking(DashboardTest):
     def test_texts_have_values_and_formulas(self):
         look = {"subtitle": "{=sum(fare)} of {total}", "note": "{rows} sailings", "parts": ["title", "dates"]}
         self.dress(title="Fares, {dates}", look=look)
-        stored = self.dashboard.load_draft().block("bars").look.subtitle
+        stored = self.dashboard.load_draft().find_block("bars").look.subtitle
         self.assertIn(f"#{self.ids['fare']}", stored)
         data = self.block(state={"controls": {"date": None}}).json()
         self.assertEqual(data["title"], "Fares, all up to 14 Feb 2026")
@@ -106,7 +106,7 @@ class Looking(DashboardTest):
 
     def test_a_chart_that_was_deleted_is_told_to_who_makes_the_dashboard(self):
         data = {"definition": self.dashboard.draft, "blocks": ["bars"]}
-        charts.delete_chart(self.analyst, Chart.objects.get(pk=self.dashboard.load_draft().block("bars").chart))
+        charts.delete_chart(self.analyst, Chart.objects.get(pk=self.dashboard.load_draft().find_block("bars").chart))
         face = self.ask("dashboard-faces", self.dashboard.pk, data=data).json()["faces"]["bars"]
         self.assertIn("Its chart was deleted.", face)
         self.assertEqual(self.block().status_code, 200)  # readers see what was published

@@ -475,7 +475,7 @@ class Saving(ChartTest):
         theirs = load_definition(
             self.chart.definition | {"kind": "area", "split": {"field": self.ids["route"]}, "title": "T"}
         )
-        found = services.differences(mine, theirs, self.dataset.schema)
+        found = services.list_differences(mine, theirs, self.dataset.schema)
         self.assertEqual(
             [(d["clause"], d["mine"], d["theirs"]) for d in found],
             [("As", "chosen by Veduta", "stacked area"), ("Split by", "nothing", "route"), ("Title", "Fares", "T")],

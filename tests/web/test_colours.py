@@ -18,7 +18,7 @@ class OnDashboards(WebTest):
         rows = [{"fields": "Region", "values": value, "colour": "#0A0B0C"} for value in REGIONS[:2]]
         taken = self.ask("dashboard-colours", dashboard.pk, data={"rows": rows}).json()
         definition = dashboard.load_draft()
-        chart = definition.block("bars").chart
+        chart = definition.find_block("bars").chart
         source = self.dataset.charts.get(pk=chart)
         own = [{"fields": [self.ids["region"]], "colours": [{"values": [REGIONS[0]], "colour": "#00FF00"}]}]
         source.definition |= {"kind": "pie", "colours": own, "only": []}

@@ -15,7 +15,7 @@ from veduta.web.dashboards import services
 class Controls(DashboardTest):
     def add(self, field, **shape):
         """A control on a field, shaped; answers with its id."""
-        made = services.control_for(self.dataset, self.ids[field]).model_copy(update={"id": field.replace("_", "")})
+        made = services.make_control(self.dataset, self.ids[field]).model_copy(update={"id": field.replace("_", "")})
         self.edited(edit="add_control", control=made.model_dump(mode="json"))
         if shape:
             self.edited(edit="shape_control", control=made.id, **shape)
@@ -119,7 +119,7 @@ class TopN(DashboardTest):
         best = {
             "kind": "member", "field": self.ids["region"], "keep": {"count": 1, "by": fares, "parameter": "top_n"},
         }  # fmt: skip
-        control = services.control_for(self.dataset, "", "top_n").model_copy(update={"id": "topn"})
+        control = services.make_control(self.dataset, "", "top_n").model_copy(update={"id": "topn"})
         self.edited(edit="add_control", control=control.model_dump(mode="json"))
         everything = self.values(state={"controls": {"date": None}}, draft="1")
         self.edited(edit="add_filter", id="best", dataset=str(self.dataset.pk), filter=best)
@@ -213,7 +213,8 @@ class Gone(DashboardTest):
     def test_buttons_whose_data_are_gone_do_not_keep_the_page_from_opening(self):
         self.edited(edit="shape_control", control="region", single=True, buttons=True)
         with mock.patch(
-            "veduta.web.dashboards.control_forms.parts_for", side_effect=VedutaError("That dataset is gone.")
+            "veduta.web.dashboards.control_forms.load_model_and_context",
+            side_effect=VedutaError("That dataset is gone."),
         ):
             page = self.look("dashboard", self.dashboard.pk, draft="1")
         self.assertEqual(page.status_code, 200)

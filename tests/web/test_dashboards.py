@@ -46,7 +46,7 @@ class Reading(DashboardTest):
         dataset = import_now(self.analyst, rows.encode(), "Gangway")
         at, fare = (field.id for field in dataset.schema)
         chart = self.make_chart("Taken", dataset=str(dataset.pk), show=[{"field": fare, "aggregate": "sum"}], by=[])
-        control = services.control_for(dataset, at).model_copy(update={"id": "at"})
+        control = services.make_control(dataset, at).model_copy(update={"id": "at"})
         block = {"id": "count", "kind": "chart", "chart": str(chart.pk)}
         definition = load_dashboard(one_page(block, controls=[control.model_dump(mode="json")]))
         self.dashboard = services.create_dashboard(self.analyst, "Gangway")
@@ -128,9 +128,9 @@ class Reading(DashboardTest):
 
     def test_a_fault_in_one_block_is_said_in_its_line_only(self):
         with (
-            mock.patch("veduta.web.dashboards.reading.rows_table"),
+            mock.patch("veduta.web.dashboards.reading.render_rows"),
             mock.patch(
-                "veduta.web.dashboards.reading.chart_data",
+                "veduta.web.dashboards.reading.make_chart_data",
                 side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}, "notes": []}],
             ),
         ):
@@ -440,7 +440,7 @@ class Sharing(DashboardTest):
 
     def test_services_check_who_asks(self):
         definition = self.dashboard.load_draft()
-        state = services.State(definition, "x")
+        state = services.SavedState(definition, "x")
         for action in (
             lambda: services.create_dashboard(self.explorer),
             lambda: services.save_draft(self.explorer, self.dashboard, definition, "x", 1),

@@ -19,8 +19,8 @@ from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
-from veduta.web.datasets.store import table_of
-from veduta.web.datasets.uses import uses_of
+from veduta.web.datasets.store import get_table
+from veduta.web.datasets.uses import find_uses
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
@@ -193,7 +193,7 @@ class Checking(WebTest):
 class Imports(WebTest):
     def test_rows_come_back_as_they_were(self):
         dataset = self.make_dataset()
-        frame = table_of(dataset.current_id).scan([self.ids["fare"], self.ids["route"]]).collect()
+        frame = get_table(dataset.current_id).scan([self.ids["fare"], self.ids["route"]]).collect()
         self.assertEqual(frame[self.ids["fare"]].to_list(), [120.5, 80.0, None, -15.25, 60.0])
         self.assertEqual(frame[self.ids["route"]][3], "Sallow Ness–Quay")
 
@@ -201,7 +201,7 @@ class Imports(WebTest):
         dataset = self.make_dataset()
         before = (dataset.current_id, dataset.fields)
         upload = receive(self.analyst, FERRIES + "6,2026-03-01,North Reach,Harrow–Tern,1,1,no\n", dataset=dataset)
-        with mock.patch.object(store, "profile", side_effect=error):
+        with mock.patch.object(store, "profile_column", side_effect=error):
             intake.start_import(self.analyst, upload)
         upload.refresh_from_db()
         dataset.refresh_from_db()
@@ -270,7 +270,7 @@ class NewerFiles(WebTest):
         words = " ".join(re.sub("<[^>]+>", "", page.content.decode()).split())
         self.assertIn("“Fare” is missing. These use it and will say so: Fares, the formula Taken.", words)
         self.assertContains(page, "“Route” is missing. Nothing uses it.")
-        self.assertEqual(uses_of(self.dataset, self.ids["fare"]).words(), "Fares, and the formula Taken")
+        self.assertEqual(find_uses(self.dataset, self.ids["fare"]).describe(), "Fares, and the formula Taken")
         self.assertContains(page, "“Sailing id” was whole number and is now text.")
         self.assertContains(page, "“Tonnage” is new.")
         self.dataset.refresh_from_db()
@@ -359,7 +359,7 @@ class TheDatasetPage(WebTest):
         self.dataset.refresh_from_db()
         self.assertEqual(self.dataset.current.number, 2)
         self.assertEqual(
-            table_of(self.dataset.current_id).scan([self.ids["sailing_id"]]).collect().to_series().to_list(),
+            get_table(self.dataset.current_id).scan([self.ids["sailing_id"]]).collect().to_series().to_list(),
             list("12345"),
         )
 
@@ -401,7 +401,7 @@ class Columns(WebTest):
         with mock.patch.object(store, "columns", columns):
             for _ in range(2):
                 for source in ("fare", "passengers", "route"):
-                    self.assertEqual(len(store.column_of(dataset.current_id, self.ids[source])), 5)
+                    self.assertEqual(len(store.read_column(dataset.current_id, self.ids[source])), 5)
         self.assertLess(len(columns), 3)
 
 

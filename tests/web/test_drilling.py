@@ -7,7 +7,7 @@ import re
 
 from tests.web.dashboard_support import DashboardTest
 from veduta.web.modelling.changes import change_model
-from veduta.web.modelling.services import model_for
+from veduta.web.modelling.services import load_model_for
 
 
 class Drilling(DashboardTest):
@@ -31,7 +31,7 @@ class Drilling(DashboardTest):
     def sailed(self) -> list[tuple[str, str]]:
         """The region and the route of every sailing."""
         fields = [self.ids["region"], self.ids["route"]]
-        return model_for(self.dataset, self.analyst).scan(fields).select(fields).collect().rows()
+        return load_model_for(self.dataset, self.analyst).scan(fields).select(fields).collect().rows()
 
 
 class Reading(Drilling):

@@ -13,7 +13,7 @@ from veduta.web.dashboards import publishing
 class HereOnly(DashboardTest):
     def setUp(self):
         super().setUp()
-        self.chart = Chart.objects.get(pk=self.dashboard.load_draft().block("bars").chart)
+        self.chart = Chart.objects.get(pk=self.dashboard.load_draft().find_block("bars").chart)
         north = {"kind": "list", "field": self.ids["region"], "values": ["North Reach"]}
         self.north = {"only": [north]}
 
@@ -57,7 +57,7 @@ class HereOnly(DashboardTest):
         self.assertContains(page, f"{reverse('dashboard-edit', args=[self.dashboard.pk])}#block-bars")
         self.assertContains(page, "Fares up north")
         self.assertContains(page, "North Reach")
-        self.assertEqual(self.dashboard.load_draft().block("bars").title, "Fares up north")
+        self.assertEqual(self.dashboard.load_draft().find_block("bars").title, "Fares up north")
 
     def test_what_differs_is_listed_in_words_and_taken_away(self):
         self.assertContains(self.listed(), "as it is saved")
@@ -91,4 +91,4 @@ class HereOnly(DashboardTest):
         self.as_(self.explorer)
         self.assertEqual(self.keep(**self.north).status_code, 404)
         self.dashboard.refresh_from_db()
-        self.assertEqual(self.dashboard.load_draft().block("bars").own, {})
+        self.assertEqual(self.dashboard.load_draft().find_block("bars").own, {})

@@ -11,7 +11,7 @@ from django.test import override_settings
 from django.utils import timezone
 
 from tests.web.support import FERRIES, WebTest, import_now, receive
-from veduta.core.errors import Stopped
+from veduta.core.errors import QueryCancelled
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.datasets import refreshes
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
@@ -33,7 +33,7 @@ class Queue(WebTest):
 
     def take(self, worker: str = "first") -> int | None:
         """The dataset whose job a worker takes now, by its place."""
-        with mock.patch.object(queue, "this_worker", lambda: worker):
+        with mock.patch.object(queue, "get_worker_name", lambda: worker):
             taken = queue.take()
         return taken and self.datasets.index(taken[1].dataset)
 
@@ -100,7 +100,7 @@ class Leases(Queue):
         for second in (0, 15, 30, 45):
             with mock.patch.object(queue.time, "monotonic", lambda now=second: 1e6 + now):
                 self.assertEqual(queue.take_back(), 0)
-            queue.renew()
+            queue.renew_leases()
         self.assertTrue(queue.holds(job))
 
     def test_one_whose_heart_stands_still_is_taken_back_whatever_the_time_of_the_day(self):
@@ -184,7 +184,7 @@ class Leases(Queue):
         job.refresh_from_db()
         self.assertEqual((job.doing, job.share, job.rows), ("Reading", 0.5, 3))
         Refresh.objects.filter(pk=job.pk).update(stop=True)
-        with self.assertRaises(Stopped):
+        with self.assertRaises(QueryCancelled):
             queue.tell(job, "Reading", 0.6)
 
 

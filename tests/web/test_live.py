@@ -16,7 +16,7 @@ from tests.web.dashboard_support import DashboardTest
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.together import live
-from veduta.web.together.live import Person, Seen, Watch, look
+from veduta.web.together.live import Person, ThingWatch, WatchedThing, look
 from veduta.web.together.models import Present
 
 T = TypeVar("T")
@@ -73,32 +73,32 @@ class Presence(DashboardTest):
 
 
 class Events(DashboardTest):
-    def told(self, *looks: Seen, pages: int = 1) -> list[list[str]]:
+    def told(self, *looks: WatchedThing, pages: int = 1) -> list[list[str]]:
         """What each of so many pages is told while a dashboard is seen like this, one look after another."""
         seen = iter(looks)
         last = looks[-1]
 
-        async def page(watch: Watch) -> list[str]:
+        async def page(watch: ThingWatch) -> list[str]:
             events = []
-            async for event in watch.told("d", READER):
+            async for event in watch.stream("d", READER):
                 events.append(event.decode().split("\n")[0].removeprefix("event: "))
             return events
 
         async def all_pages() -> list[list[str]]:
-            watch = Watch(Dashboard)
+            watch = ThingWatch(Dashboard)
             found = await asyncio.gather(*(page(watch) for _ in range(pages)))
             self.assertEqual(watch.open, {})
             return list(found)
 
         with (
-            mock.patch.object(live, "_looked", lambda model, things: {"d": next(seen, last)}),
+            mock.patch.object(live, "_look_up", lambda model, things: {"d": next(seen, last)}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=0.4, PING=10.0),
         ):
             return run_aside(all_pages())
 
     def test_how_it_is_at_first_and_what_changes(self):
-        one, two = Seen(1, ()), Seen(2, ())
-        three = Seen(2, (Person("tab", READER + 1, "Analyst", "bars"),))
+        one, two = WatchedThing(1, ()), WatchedThing(2, ())
+        three = WatchedThing(2, (Person("tab", READER + 1, "Analyst", "bars"),))
         (found,) = self.told(one, one, two, two, three)
         self.assertEqual(found, ["changed", "people", "changed", "people"])
 
@@ -106,13 +106,13 @@ class Events(DashboardTest):
         answers = iter([True, False])
 
         async def events() -> list[str]:
-            watch = Watch(Dashboard)
-            told = [event.decode().split("\n")[0] async for event in watch.told("d", READER, lambda: next(answers))]
+            watch = ThingWatch(Dashboard)
+            told = [event.decode().split("\n")[0] async for event in watch.stream("d", READER, lambda: next(answers))]
             self.assertEqual(watch.listening, {READER: 0})
             return told
 
         with (
-            mock.patch.object(live, "_looked", lambda model, things: {"d": Seen(1, ())}),
+            mock.patch.object(live, "_look_up", lambda model, things: {"d": WatchedThing(1, ())}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=20.0, PING=10.0, ASKED_AGAIN=0.05),
         ):
             self.assertEqual(run_aside(events()), ["event: changed", "event: people", "event: ended"])
@@ -131,21 +131,21 @@ class Events(DashboardTest):
 
     def test_own_pages_are_told_as_such(self):
         mine = Person("tab", READER, "Analyst", "bars")
-        self.assertEqual(mine.told_to(READER)["name"], "you, in another window")
-        self.assertEqual(mine.told_to(READER + 1)["name"], "Analyst")
+        self.assertEqual(mine.describe_to(READER)["name"], "you, in another window")
+        self.assertEqual(mine.describe_to(READER + 1)["name"], "Analyst")
 
     def test_many_pages_share_one_look(self):
-        found = self.told(Seen(1, ()), pages=50)
+        found = self.told(WatchedThing(1, ()), pages=50)
         self.assertEqual(found, [["changed", "people"]] * 50)
 
     def test_nothing_is_told_of_a_dashboard_that_is_gone(self):
         with (
-            mock.patch.object(live, "_looked", lambda model, things: {}),
+            mock.patch.object(live, "_look_up", lambda model, things: {}),
             mock.patch.multiple(live, POLL=0.02, LONGEST=0.1, PING=0.04),
         ):
 
             async def pings() -> set[bytes]:
-                return {event async for event in Watch(Dashboard).told("d", READER)}
+                return {event async for event in ThingWatch(Dashboard).stream("d", READER)}
 
             self.assertEqual(run_aside(pings()), {b": still here\n\n"})
 
@@ -154,9 +154,11 @@ class Events(DashboardTest):
             async with ThreadSensitiveContext() as context:
                 await sync_to_async(lambda: None)()  # as the request is looked at
                 before = context in SyncToAsync.context_to_thread_executor
-                async for _ in live.streamed(Watch(Dashboard), self.dashboard, mock.Mock(user=self.analyst), bool):
+                async for _ in live.stream_response(
+                    ThingWatch(Dashboard), self.dashboard, mock.Mock(user=self.analyst), bool
+                ):
                     return [before, context in SyncToAsync.context_to_thread_executor]
             return []
 
-        with mock.patch.object(live, "_looked", lambda model, things: {str(self.dashboard.pk): Seen(1, ())}):
+        with mock.patch.object(live, "_look_up", lambda model, things: {str(self.dashboard.pk): WatchedThing(1, ())}):
             self.assertEqual(run_aside(threads_held()), [True, False])

@@ -19,8 +19,8 @@ from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.changes import change_model
-from veduta.web.modelling.forms import arguments_of
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.forms import read_arguments
+from veduta.web.modelling.services import load_whole_model
 
 ROUTES = """route,pier,minutes
 Harrow–Tern,East,40
@@ -49,7 +49,7 @@ class ModelTest(WebTest):
         change_model(
             self.analyst, self.now(), "save_formula", {"name": name, "text": text, **sent}, self.now().model_revision
         )
-        return next(f.id for f in model_of(self.now()).schema if f.name == name)
+        return next(f.id for f in load_whole_model(self.now()).schema if f.name == name)
 
     def parameter(self, **sent) -> None:
         change_model(self.analyst, self.now(), "save_parameter", sent, self.now().model_revision)
@@ -58,7 +58,7 @@ class ModelTest(WebTest):
         """Join the routes; the id of their pier."""
         self.change("add_table", dataset=str(self.routes.pk), name="Routes")
         self.change("set_join", left="", right="routes", left0=self.ids["route"], right0="c1")
-        return next(f.id for f in model_of(self.now()).schema if f.name == "Pier" and f.table)
+        return next(f.id for f in load_whole_model(self.now()).schema if f.name == "Pier" and f.table)
 
     def values(self, reader=None, **parts) -> dict:
         """A chart's first measure by its first dimension."""
@@ -109,7 +109,7 @@ class Joining(ModelTest):
             if do := re.search(r'name="do" value="(\w+)"', form):
                 sent = QueryDict(urlencode([(name, do[1] if name == "do" else "") for name in names]))
                 try:
-                    arguments = set(arguments_of(sent))
+                    arguments = set(read_arguments(sent))
                 except VedutaError:
                     arguments = set()  # an empty form is refused before the edit
                 self.assertLessEqual(arguments, edit.takes(do[1]), do[1])
@@ -123,7 +123,7 @@ class Joining(ModelTest):
 
     def test_measures_of_a_joined_table_are_not_repeated(self):
         self.join()
-        minutes = next(f.id for f in model_of(self.now()).schema if f.name == "Minutes")
+        minutes = next(f.id for f in load_whole_model(self.now()).schema if f.name == "Minutes")
         found = self.values(show=[{"field": minutes, "aggregate": "sum"}], by=[self.ids["route"]])
         self.assertEqual(found["Harrow–Tern"], 40)  # two sailings, one route
         self.assertEqual(self.values(show=[{"field": minutes, "aggregate": "sum"}]), {"": 240})
@@ -176,7 +176,7 @@ class Formulas(ModelTest):
             ("All", "sum(fare) per ()"),
         ):
             made = self.formula(name, text, format=plain)
-            found[name] = model_of(self.now()).schema[made].format.style
+            found[name] = load_whole_model(self.now()).schema[made].format.style
         self.assertEqual(found, {"Twice": "number", "Growth": "percent", "All": "currency"})
 
     def test_a_formula_of_rows_groups(self):
@@ -332,7 +332,7 @@ class Parameters(ModelTest):
         dashboard = dashboards.create_dashboard(self.analyst, "Regions")
         dashboards.place_chart(self.analyst, dashboard, chart)
         dashboard.refresh_from_db()
-        control = dashboards.control_for(self.now(), "", "top_n")
+        control = dashboards.make_control(self.now(), "", "top_n")
         draft = dashboard.load_draft().model_copy(update={"controls": (control,)})
         dashboards.save_draft(self.analyst, dashboard, draft, "Regions", dashboard.revision)
         publishing.publish(self.analyst, dashboard)
@@ -379,7 +379,7 @@ class Rules(ModelTest):
         dashboard = dashboards.create_dashboard(self.analyst, "Routes")
         dashboards.place_chart(self.analyst, dashboard, chart)
         dashboard.refresh_from_db()
-        control = dashboards.control_for(self.now(), self.ids["region"])
+        control = dashboards.make_control(self.now(), self.ids["region"])
         draft = dashboard.load_draft().model_copy(update={"controls": (control,)})
         dashboards.save_draft(self.analyst, dashboard, draft, "Routes", dashboard.revision)
         publishing.publish(self.analyst, dashboard)

@@ -157,7 +157,7 @@ class Clicks(Narrowing):
 
     def add_second(self):
         """A second block of bars, which the first may narrow or set off."""
-        block = self.dashboard.load_draft().block("bars")
+        block = self.dashboard.load_draft().find_block("bars")
         self.edited(edit="add_block", id="more", kind="chart", chart=block.chart)
 
     def marks(self):

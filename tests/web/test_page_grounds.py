@@ -5,7 +5,7 @@ from __future__ import annotations
 from tests.web.dashboard_support import DashboardTest
 from veduta.web.colours.models import Palette
 from veduta.web.dashboards import publishing
-from veduta.web.pictures.services import delete, named, receive
+from veduta.web.pictures.services import delete, get_pictures, receive
 
 PNG = b"\x89PNG\r\n\x1a\n and what is on it"
 
@@ -27,7 +27,7 @@ class Grounds(DashboardTest):
 
     def test_a_picture_lies_faded_behind_the_blocks(self):
         self.set({"picture": "Harbour", "lies": "repeat", "position": "top", "fade": 80}, gap=16, widest=1100)
-        page, address = self.page(draft="1"), named(["Harbour"])["harbour"].address
+        page, address = self.page(draft="1"), get_pictures(["Harbour"])["harbour"].address
         self.assertIn(f'url("{address}") top / auto repeat', page)
         self.assertIn("light-dark(#EFF2F1, #10191C) 80%, transparent", page)
         self.assertIn('[data-ground-of="p1"] #board { gap: 16px; grid-auto-rows: 41px; max-width: 1100px', page)

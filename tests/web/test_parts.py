@@ -6,7 +6,7 @@ from django.conf import settings
 from django.test import SimpleTestCase, override_settings
 
 from tests.web.support import WebTest, page_of
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.web.common.templatetags.veduta import choices, same
 
 COTTON = settings.BASE_DIR / "veduta/web/templates/cotton"
@@ -43,7 +43,7 @@ class Choices(SimpleTestCase):
         self.assertEqual(choices([{"id": "n"}], "id"), [("n", "n")])
 
     def test_what_is_chosen_is_recognised_as_it_is_sent(self):
-        for value, other in (("true", True), ("", None), ("3", 3), (Kind.TEXT, "text")):
+        for value, other in (("true", True), ("", None), ("3", 3), (DataType.TEXT, "text")):
             self.assertTrue(same(value, other) and same(other, value))
         self.assertFalse(same("false", True))
         self.assertFalse(same("0", None))

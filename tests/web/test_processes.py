@@ -210,7 +210,7 @@ class Supervised(unittest.TestCase):
         self.assertGreater(self.starts, 20)
 
     def test_pauses_grow_up_to_a_bound(self):
-        pauses = [serve.pause_after(deaths) for deaths in range(1, 12)]
+        pauses = [serve.choose_pause(deaths) for deaths in range(1, 12)]
         self.assertEqual(pauses, [0, 0.5, 1, 2, 4, 8, 16, 30, 30, 30, 30])
 
     starts, says = 0, b""

@@ -44,7 +44,7 @@ class Publishing(DashboardTest):
         self.assertContains(told, "mini-chart")
 
     def test_a_chart_that_was_saved_anew_changes_its_blocks(self):
-        chart = self.dashboard.load_draft().block("bars").chart
+        chart = self.dashboard.load_draft().find_block("bars").chart
         chart = Chart.objects.get(pk=chart)
         charts.save_chart(self.analyst, chart, chart.load().model_copy(update={"title": "New"}), chart.revision)
         self.assertContains(self.before(), "its chart changes")

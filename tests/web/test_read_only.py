@@ -22,7 +22,7 @@ from tests.web.running import run_code, signed_in, start_server
 from tests.web.test_processes import PREPARE
 from veduta.web.accounts.sessions import SIGNED, SessionStore
 from veduta.web.dashboards import favourites
-from veduta.web.dashboards.reading import Reading
+from veduta.web.dashboards.reading import DashboardSession
 
 SOON = 5.0
 """Seconds: well below the thirty for which writing waits."""
@@ -83,7 +83,7 @@ class WhileNothingCanBeWritten(unittest.TestCase):
 class AFullDisk(DashboardTest):
     def test_an_answer_that_breaks_off_says_why(self):
         full = OperationalError("database or disk is full")
-        with mock.patch.object(Reading, "answer_all", side_effect=full), self.assertLogs("veduta", "ERROR"):
+        with mock.patch.object(DashboardSession, "answer_all", side_effect=full), self.assertLogs("veduta", "ERROR"):
             answer = self.client.get(reverse("dashboard-blocks", args=[self.dashboard.pk]))
             lines = [json.loads(line) for line in b"".join(answer.streaming_content).decode().splitlines()]
         self.assertIn("disk is full", lines[-1]["broken"])

@@ -12,9 +12,9 @@ from veduta.core.shaping.shaping import load_shaping
 from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.services import answer_chart
 from veduta.web.datasets import refreshes
-from veduta.web.datasets.made_from import followers_in_order, must_not_go_round
+from veduta.web.datasets.made_from import list_followers, must_not_go_round
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
-from veduta.web.datasets.store import table_of
+from veduta.web.datasets.store import get_table
 from veduta.web.intake import services as intake
 from veduta.web.jobs import queue
 from veduta.web.shaping import services as shaping
@@ -53,7 +53,7 @@ class RefreshTest(WebTest):
 
     def rows(self, dataset: Dataset) -> list[tuple]:
         dataset.refresh_from_db()
-        return table_of(dataset.current_id).scan([field.id for field in dataset.schema]).collect().rows()
+        return get_table(dataset.current_id).scan([field.id for field in dataset.schema]).collect().rows()
 
 
 class Steps(RefreshTest):
@@ -177,9 +177,7 @@ class Followers(RefreshTest):
         self.assertEqual(Refresh.objects.filter(root=None, follows=True).count(), 3)
 
     def test_cycles_are_refused(self):
-        self.assertEqual(
-            set(followers_in_order(self.dataset)), {str(d.pk) for d in (self.regions, self.top, self.joined)}
-        )
+        self.assertEqual(set(list_followers(self.dataset)), {str(d.pk) for d in (self.regions, self.top, self.joined)})
         for source in (self.regions, self.top, self.dataset):
             with self.assertRaisesRegex(DefinitionProblem, "cannot be a part of it"):
                 must_not_go_round(self.dataset, [str(source.pk)])

@@ -16,7 +16,7 @@ from tests.web.support import FERRIES, import_now, make_user, page_of, receive
 from tests.web.test_models import ROUTES, ModelTest
 from tests.web.test_templates import PNG
 from veduta.core.chart.definition import load_definition
-from veduta.core.errors import Bound, VedutaError
+from veduta.core.errors import RowAccessDenied, VedutaError
 from veduta.core.shaping.shaping import load_shaping
 from veduta.web.accounts.models import Deed
 from veduta.web.catalogue import services as catalogue
@@ -27,7 +27,7 @@ from veduta.web.datasets.models import Connection, Dataset, Refresh
 from veduta.web.datasets.store import forget
 from veduta.web.intake import services as intake
 from veduta.web.modelling.changes import bring_back_model, change_model
-from veduta.web.modelling.services import model_for, parts_for
+from veduta.web.modelling.services import load_model_and_context, load_model_for
 from veduta.web.shaping import services as shaping
 from veduta.web.sources import services as sources
 from veduta.web.urls import DATA
@@ -157,7 +157,7 @@ class EveryWay(Bounded):
             self.nell, self.now(), load_definition({"dataset": str(self.dataset.pk), "show": [{}]}), "Mine"
         )
         self.assertEqual(self.look("chart", chart.pk).status_code, 200)
-        self.assertTrue(charts.other_openings(self.nell, chart, chart.load()))
+        self.assertTrue(charts.suggest_other_charts(self.nell, chart, chart.load()))
         self.assertFalse(ValueColour.objects.exists())
 
     def test_a_templates_picture_is_for_whoever_sees_all_its_rows(self):
@@ -188,10 +188,10 @@ class EveryWay(Bounded):
             self.assert_hidden(found.content.decode(), text)
 
     def test_the_latest_date_is_that_of_the_rows_that_may_be_seen(self):
-        self.assertEqual(str(parts_for(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-02-14")
+        self.assertEqual(str(load_model_and_context(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-02-14")
         self.nell.attributes = {"regions": ["Inner Sound"]}
         self.nell.save()
-        self.assertEqual(str(parts_for(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-01-20")
+        self.assertEqual(str(load_model_and_context(self.now(), self.nell)[1].latest[self.ids["sailed"]]), "2026-01-20")
         recent = {"kind": "relative", "field": self.ids["sailed"], "unit": "month", "count": 1}
         self.assertEqual(self.values(self.nell, by=[self.ids["region"]], only=[recent]), {"Inner Sound": 1})
 
@@ -207,7 +207,7 @@ class EveryWay(Bounded):
         ):
             self.nell.attributes = attributes
             self.nell.save()
-            self.assertEqual(model_for(self.now(), self.nell).rows, seen, attributes)
+            self.assertEqual(load_model_for(self.now(), self.nell).rows, seen, attributes)
 
     def test_whoever_sees_no_rows_is_told_why_in_place_of_the_drawing(self):
         self.nell.attributes = {}
@@ -264,9 +264,9 @@ class Changing(Bounded):
                 {"left": "", "right": joined, "keys": [{"left": self.ids["region"], "right": pier.partition(".")[2]}]},
             ),
         ):
-            with self.subTest(do), self.assertRaises(Bound):
+            with self.subTest(do), self.assertRaises(RowAccessDenied):
                 self.revise(self.nell, do, **sent)
-        with self.assertRaises(Bound):
+        with self.assertRaises(RowAccessDenied):
             bring_back_model(self.nell, self.now(), 0)
         self.assertEqual(self.now().model, before)
         self.revise(self.nell, "save_formula", name="Twice", text="sum(fare) * 2")
@@ -278,7 +278,7 @@ class Changing(Bounded):
             lambda: shaping.keep_draft(self.nell, self.now(), load_shaping({}), 0),
             lambda: shaping.apply_draft(self.nell, self.now()),
         ):
-            with self.assertRaises(Bound):
+            with self.assertRaises(RowAccessDenied):
                 make()
         step = {"do": "append", "id": "s1", "dataset": str(self.dataset.pk)}
         looked = self.ask("shape-look", self.routes.pk, data={"steps": [step], "at": "s1"})
@@ -289,8 +289,8 @@ class Changing(Bounded):
         derived = shaping.derive(self.analyst, self.now(), "All of it", load_shaping({}))
         further = shaping.derive(self.analyst, Dataset.objects.get(pk=derived.pk), "Further", load_shaping({}))
         for dataset in (derived, further):
-            with self.assertRaisesRegex(Bound, "is made from “Ferries”"):
-                model_for(Dataset.objects.get(pk=dataset.pk), self.nell)
+            with self.assertRaisesRegex(RowAccessDenied, "is made from “Ferries”"):
+                load_model_for(Dataset.objects.get(pk=dataset.pk), self.nell)
             self.assert_hidden(self.look("dataset", dataset.pk).content.decode(), "derived")
             self.assert_hidden(self.look("dataset-rows", dataset.pk).content.decode(), "derived")
         self.assertEqual(
@@ -299,13 +299,13 @@ class Changing(Bounded):
         self.as_(self.steward)
         self.assertContains(self.look("dataset", derived.pk), "They cannot see this one.")
         self.client.post(reverse("dataset-release", args=[derived.pk]), {"released": "1"})
-        self.assertEqual(model_for(Dataset.objects.get(pk=derived.pk), self.nell).rows, 5)
-        self.assertEqual(model_for(Dataset.objects.get(pk=further.pk), self.nell).rows, 5)
+        self.assertEqual(load_model_for(Dataset.objects.get(pk=derived.pk), self.nell).rows, 5)
+        self.assertEqual(load_model_for(Dataset.objects.get(pk=further.pk), self.nell).rows, 5)
 
     def test_joined_to_another_dataset_the_rows_are_narrowed_by_their_own_rules(self):
         change_model(self.nell, self.routes, "add_table", {"dataset": str(self.dataset.pk), "name": "Sailings"}, 0)
         routes = Dataset.objects.select_related("current").get(pk=self.routes.pk)
-        route = next(f.id for f in model_for(routes, self.steward).schema if f.name == "Route" and not f.table)
+        route = next(f.id for f in load_model_for(routes, self.steward).schema if f.name == "Route" and not f.table)
         keys = {"left": "", "right": routes.model_definition.tables[0].id}
         keys["keys"] = [{"left": route, "right": self.ids["route"]}]
         change_model(self.nell, routes, "set_join", keys, 1)
@@ -358,7 +358,7 @@ class Breaking(Bounded):
         )
 
     def test_it_narrows_while_the_join_holds(self):
-        self.assertEqual(model_for(self.now(), self.nell).rows, 3)
+        self.assertEqual(load_model_for(self.now(), self.nell).rows, 3)
 
     def test_rows_that_would_break_it_are_not_taken_and_it_is_named(self):
         upload = receive(self.analyst, ROUTES + "Harrow–Tern,West,41\n", "routes.csv", self.routes)
@@ -367,7 +367,7 @@ class Breaking(Bounded):
         refresh = Refresh.objects.filter(dataset=self.routes).latest("pk")
         self.assertEqual(refresh.state, Refresh.State.FAILED)
         self.assertIn("the rule “East pier” of “Ferries” could not be applied", refresh.message)
-        self.assertEqual(model_for(self.now(), self.nell).rows, 3)
+        self.assertEqual(load_model_for(self.now(), self.nell).rows, 3)
 
     def test_changes_that_would_break_it_are_refused(self):
         table = self.now().model_definition.tables[0].id
@@ -379,14 +379,14 @@ class Breaking(Bounded):
         catalogue.delete_dataset(self.analyst, self.routes)
         nell = Client()
         nell.force_login(self.nell, backend="django.contrib.auth.backends.ModelBackend")
-        with self.assertRaisesRegex(Bound, "East pier"):
-            _ = model_for(self.now(), self.nell).rows
+        with self.assertRaisesRegex(RowAccessDenied, "East pier"):
+            _ = load_model_for(self.now(), self.nell).rows
         for name in ("dataset", "dataset-rows", "dataset-file"):
             self.assert_hidden(nell.get(reverse(name, args=[self.dataset.pk])).content.decode(), name)
         steward = self.steward
         steward.groups.add(Group.objects.get(name="Harbour masters"))
-        self.assertEqual(model_for(self.now(), steward).rows, 5)
-        self.assertIn("cannot be applied", model_for(self.now(), steward).ruling.words()[0])
+        self.assertEqual(load_model_for(self.now(), steward).rows, 5)
+        self.assertIn("cannot be applied", load_model_for(self.now(), steward).ruling.describe()[0])
 
 
 class Rights(Bounded):
@@ -437,8 +437,8 @@ class AtTheSource(Bounded):
         self.free = make_user("free", "analyst")
 
     def test_whom_a_rule_binds_sees_and_uses_no_connection_that_feeds_its_dataset(self):
-        self.assertEqual(sources.usable(self.nell), [])
-        self.assertEqual(sources.usable(self.free), [self.connection])
+        self.assertEqual(sources.list_usable(self.nell), [])
+        self.assertEqual(sources.list_usable(self.free), [self.connection])
         self.as_(self.nell)
         for name in ("connection", "connection-rows"):
             self.assertEqual(self.look(name, self.connection.pk).status_code, 404)

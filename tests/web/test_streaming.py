@@ -6,7 +6,7 @@ import unittest
 from unittest import mock
 
 from veduta.web.common import streaming
-from veduta.web.common.streaming import SEND_NOW, next_pieces
+from veduta.web.common.streaming import SEND_NOW, take_next_pieces
 
 
 class Pieces(unittest.TestCase):
@@ -15,13 +15,13 @@ class Pieces(unittest.TestCase):
         self.enterContext(mock.patch.object(streaming, "AT_ONCE", 3_600))
 
     def test_those_that_come_at_once_are_sent_together(self):
-        self.assertEqual(next_pieces(iter([b"one ", b"two"])), (b"one two", True))
+        self.assertEqual(take_next_pieces(iter([b"one ", b"two"])), (b"one two", True))
 
     def test_what_came_is_sent_before_what_has_to_be_waited_for(self):
         pieces = iter([b"one ", b"two", SEND_NOW.encode(), b"three"])
-        self.assertEqual(next_pieces(pieces), (b"one two", False))
-        self.assertEqual(next_pieces(pieces), (b"three", True))
+        self.assertEqual(take_next_pieces(pieces), (b"one two", False))
+        self.assertEqual(take_next_pieces(pieces), (b"three", True))
 
     def test_what_takes_long_is_sent_meanwhile(self):
         with mock.patch.object(streaming, "AT_ONCE", -1):
-            self.assertEqual(next_pieces(iter([b"one", b"two"])), (b"one", False))
+            self.assertEqual(take_next_pieces(iter([b"one", b"two"])), (b"one", False))

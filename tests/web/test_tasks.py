@@ -50,7 +50,7 @@ class Tasks(WebTest):
         self.assertEqual(placed.json()["address"], reverse("inbox"))
         self.assertContains(self.inbox(), "Nobody waits for you.")
         self.dashboard.refresh_from_db()
-        block = self.dashboard.load_draft().block("winter")
+        block = self.dashboard.load_draft().find_block("winter")
         self.assertEqual((block.kind, block.chart), ("chart", str(chart.pk)))
         self.as_(self.analyst)
         self.assertContains(self.inbox(), "done")

@@ -201,7 +201,7 @@ class Log(DashboardTest):
 
     def test_an_earlier_state_is_seen_and_can_be_gone_on_from(self):
         state = self.look("dashboard-draft-state", self.dashboard.pk, 2).json()
-        self.assertEqual(load_dashboard(state["definition"]).block("title").text, "Season and islands")
+        self.assertEqual(load_dashboard(state["definition"]).find_block("title").text, "Season and islands")
         page = self.look("dashboard", self.dashboard.pk, version="draft-2")
         self.assertContains(page, "Season and islands")
         self.assertContains(page, "An earlier")

@@ -13,7 +13,7 @@ from typing import Generic, TypeVar
 
 from cachetools import LRUCache
 
-from veduta.core.errors import Stopped
+from veduta.core.errors import QueryCancelled
 
 Value = TypeVar("Value")
 
@@ -39,7 +39,7 @@ class Cache(Generic[Value]):
         if waiting is not None:
             try:
                 return waiting.result()
-            except Stopped:  # by whoever asked first, not by us
+            except QueryCancelled:  # by whoever asked first, not by us
                 return self.get(key, work_out)
         try:
             value = work_out()
@@ -54,7 +54,7 @@ class Cache(Generic[Value]):
         mine.set_result(value)
         return value
 
-    def kept(self, key: Hashable) -> Value | None:
+    def find_kept(self, key: Hashable) -> Value | None:
         """The value for a key, if it is there."""
         with self._lock:
             return self._values.get(key)
@@ -63,7 +63,7 @@ class Cache(Generic[Value]):
         with suppress(ValueError):  # larger than all that may be kept
             self._values[key] = value
 
-    def bound(self, most: float) -> None:
+    def set_limit(self, most: float) -> None:
         """Keep nothing, and from now on no more than so much."""
         with self._lock:
             self._values = LRUCache(most, self._values.getsizeof)

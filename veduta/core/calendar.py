@@ -13,8 +13,8 @@ from dateutil.relativedelta import relativedelta
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.classes import class_expression
-from veduta.core.data.fields import Field, Frozen, Kind, Schema
+from veduta.core.classes import build_class_expression
+from veduta.core.data.fields import DataField, DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
 
 
@@ -77,7 +77,7 @@ MONTHS = (
 )
 
 
-class Together(Frozen):
+class ValueGroup(Frozen):
     """Texts that stand together as one value, under a name."""
 
     name: str = Attribute(min_length=1, max_length=200)
@@ -91,7 +91,7 @@ class Grouping(Frozen):
     field: str
     grain: Grain | None = None
     width: float | None = Attribute(None, gt=0)
-    together: tuple[Together, ...] = Attribute((), max_length=50)
+    together: tuple[ValueGroup, ...] = Attribute((), max_length=50)
 
     @model_validator(mode="before")
     @classmethod
@@ -114,28 +114,28 @@ class Grouping(Frozen):
         return self.grain in STEPS
 
 
-def grains_of(kind: Kind) -> list[Grain]:
+def list_grains(kind: DataType) -> list[Grain]:
     """The grains that dates of this kind have: periods from coarse to fine, then parts."""
-    return [grain for grain in (*PERIODS, *PARTS) if kind is Kind.DATETIME or not grain.needs_time]
+    return [grain for grain in (*PERIODS, *PARTS) if kind is DataType.DATETIME or not grain.needs_time]
 
 
-def written_grain(field: Field) -> Grain | None:
+def get_written_grain(field: DataField) -> Grain | None:
     """The periods that a date field's texts write instead of days."""
     return Grain(field.reading.period) if field.reading.period else None
 
 
-def grains_for(field: Field) -> list[Grain]:
+def list_field_grains(field: DataField) -> list[Grain]:
     """The grains by which a chart can group a date field; where its texts wrote periods, none is finer than these."""
-    if finest := written_grain(field):
+    if finest := get_written_grain(field):
         parts = [Grain.MONTH_OF_YEAR] if finest is Grain.MONTH else []
         return [*PERIODS[: PERIODS.index(finest) + 1], *parts]
-    return grains_of(field.kind)
+    return list_grains(field.kind)
 
 
 ABOUT_CLASSES = 20
 
 
-def grouping_for(field: Field, grain: Grain | None = None) -> Grouping:
+def make_grouping(field: DataField, grain: Grain | None = None) -> Grouping:
     """The field as a dimension, dates by month unless told otherwise."""
     return Grouping(field=field.id, grain=(grain or Grain.MONTH) if field.kind.is_date else None)
 
@@ -147,10 +147,10 @@ DAYS_OF_MANY = {Grain.YEAR: 100_000, Grain.QUARTER: 150 * 91, Grain.MONTH: 150 *
 """How many days as many periods as are still told apart take."""
 
 
-def grain_of_span(days: int, rhythm: Grain | None, kind: Kind) -> Grain:
+def choose_grain(days: int, rhythm: Grain | None, kind: DataType) -> Grain:
     """The grain by which dates that span so many days are best seen first: the periods that they stand for (their
     rhythm) if these are not too many, and nothing finer."""
-    finest = rhythm or (Grain.HOUR if kind is Kind.DATETIME else Grain.DAY)
+    finest = rhythm or (Grain.HOUR if kind is DataType.DATETIME else Grain.DAY)
     if rhythm and days <= DAYS_OF_MANY[rhythm]:
         return rhythm
     by_span = next((grain for least, grain in SPANS if days > least), Grain.HOUR)
@@ -167,9 +167,9 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
     if grouping.width is not None:
         if not field.kind.is_number:
             raise DefinitionProblem(f"“{field.name}” is not a number, so it has no classes.", where=field.id)
-        return class_expression(column, grouping.width, field.kind is Kind.WHOLE)
+        return build_class_expression(column, grouping.width, field.kind is DataType.WHOLE)
     if grouping.together:
-        return _together_expression(column, grouping.together, field)
+        return _build_value_groups(column, grouping.together, field)
     if not field.kind.is_date:
         if grouping.grain:
             raise DefinitionProblem(
@@ -178,23 +178,23 @@ def group_expression(grouping: Grouping, schema: Schema) -> pl.Expr:
         return column
     if grouping.grain is None:
         raise DefinitionProblem(f"Say by which period “{field.name}” is grouped.", where=field.id)
-    if grouping.grain.needs_time and field.kind is not Kind.DATETIME:
+    if grouping.grain.needs_time and field.kind is not DataType.DATETIME:
         raise DefinitionProblem(
             f"“{field.name}” has no time of day, so it has no {grouping.grain.words}.",
             where=field.id,
             hint="Choose days or longer.",
         )
-    return grain_expression(column, field.kind is Kind.DATETIME, grouping.grain, schema.fiscal_month)
+    return truncate_to_grain(column, field.kind is DataType.DATETIME, grouping.grain, schema.fiscal_month)
 
 
-def _together_expression(column: pl.Expr, groups: tuple[Together, ...], field: Field) -> pl.Expr:
-    if field.kind is not Kind.TEXT:
+def _build_value_groups(column: pl.Expr, groups: tuple[ValueGroup, ...], field: DataField) -> pl.Expr:
+    if field.kind is not DataType.TEXT:
         raise DefinitionProblem(f"“{field.name}” is not a text, so its values cannot be put together.", where=field.id)
     names = {value: each.name for each in groups for value in each.values}
     return column.replace_strict(list(names), list(names.values()), default=column, return_dtype=pl.String)
 
 
-def grain_expression(column: pl.Expr, timed: bool, grain: Grain, fiscal_month: int = 1) -> pl.Expr:
+def truncate_to_grain(column: pl.Expr, timed: bool, grain: Grain, fiscal_month: int = 1) -> pl.Expr:
     """Dates, or with `timed` date-times, at a grain."""
     if grain is Grain.WEEKDAY:
         return column.dt.weekday()
@@ -245,18 +245,18 @@ def follows(group: Grouping, finer: Grouping) -> bool:
     return group.grain in FOLLOWING.get(finer.grain, ())
 
 
-def independent(groups: Iterable[Grouping]) -> tuple[Grouping, ...]:
+def drop_dependent_groupings(groups: Iterable[Grouping]) -> tuple[Grouping, ...]:
     """The dimensions without those that follow from another one: year and month of a date are told by the month."""
     groups = tuple(dict.fromkeys(groups))
     return tuple(group for group in groups if not any(follows(group, other) for other in groups))
 
 
-def following_expression(group: Grouping, column: pl.Expr, finer: Grain, fiscal_month: int = 1) -> pl.Expr:
+def derive_coarser_period(group: Grouping, column: pl.Expr, finer: Grain, fiscal_month: int = 1) -> pl.Expr:
     """A dimension's value, worked out from a column of a finer grain that it follows from."""
-    return grain_expression(column, finer.needs_time, group.period, fiscal_month)
+    return truncate_to_grain(column, finer.needs_time, group.period, fiscal_month)
 
 
-def enclosing(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) -> pl.Expr:
+def find_enclosing_period(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) -> pl.Expr:
     """The start of the period `unit` that a period of a chart lies in. Weeks lie in ISO years."""
     if grain is Grain.WEEK and unit is Grain.YEAR:
         return start - pl.duration(days=(start.dt.week().cast(pl.Int64) - 1) * 7)
@@ -265,7 +265,7 @@ def enclosing(start: pl.Expr, grain: Grain, unit: Grain, fiscal_month: int = 1) 
     return start_expression(start.dt.date() if grain is Grain.HOUR else start, unit, fiscal_month)
 
 
-def moved(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
+def shift_period(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
     """The start of the period so many units away; empty where there is none (29 February, ISO week 53)."""
     if grain is Grain.WEEK and unit is Grain.YEAR:
         week = start.dt.week().cast(pl.Int64)
@@ -284,19 +284,19 @@ Days = tuple[dt.date, dt.date]
 """From one day to another, both included; from one moment to another where they are date-times."""
 
 
-def moved_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
+def shift_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
     """A range of days so many units away. The last day moves itself, and the end of a month stays one, so that whole
     months stay whole; a single day is no end of anything.
 
-    >>> moved_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
+    >>> shift_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
     datetime.date(2023, 2, 28)
-    >>> moved_days(dt.date(2026, 5, 1), dt.date(2026, 5, 30), -1, Grain.MONTH)[1]
+    >>> shift_days(dt.date(2026, 5, 1), dt.date(2026, 5, 30), -1, Grain.MONTH)[1]
     datetime.date(2026, 4, 30)
     """
     step = STEPS[unit][1] * steps
     try:
         start, end = first + step, last + step
-        if unit in (Grain.YEAR, Grain.QUARTER, Grain.MONTH) and _is_month_end(last) and day_of(first) != day_of(last):
+        if unit in (Grain.YEAR, Grain.QUARTER, Grain.MONTH) and _is_month_end(last) and to_date(first) != to_date(last):
             end += relativedelta(day=31)
     except (ValueError, OverflowError):
         return first, last
@@ -320,48 +320,48 @@ def _is_month_end(day: dt.date) -> bool:
     return day.day == monthrange(day.year, day.month)[1]
 
 
-def day_of(day: dt.date) -> dt.date:
+def to_date(day: dt.date) -> dt.date:
     """The day of a moment."""
     return day.date() if isinstance(day, dt.datetime) else day
 
 
-def common_days(a: Iterable[Days], b: Iterable[Days]) -> list[Days]:
+def intersect_days(a: Iterable[Days], b: Iterable[Days]) -> list[Days]:
     """The days that lie in both lists of ranges, in order."""
     b = list(b)
-    overlaps = [(max(first, x, key=_moment), min(last, y, key=_late)) for first, last in a for x, y in b]
-    return joined_days(each for each in overlaps if _moment(each[0]) <= _late(each[1]))
+    overlaps = [(max(first, x, key=_to_datetime), min(last, y, key=_to_end_of_day)) for first, last in a for x, y in b]
+    return merge_days(each for each in overlaps if _to_datetime(each[0]) <= _to_end_of_day(each[1]))
 
 
-def joined_days(ranges: Iterable[Days]) -> list[Days]:
+def merge_days(ranges: Iterable[Days]) -> list[Days]:
     """The ranges in order, those that touch or overlap made one."""
     joined: list[Days] = []
-    for first, last in sorted(ranges, key=lambda each: _moment(each[0])):
-        if joined and _moment(first) <= _late(joined[-1][1]) + dt.timedelta(microseconds=1):
-            joined[-1] = (joined[-1][0], max(joined[-1][1], last, key=_late))
+    for first, last in sorted(ranges, key=lambda each: _to_datetime(each[0])):
+        if joined and _to_datetime(first) <= _to_end_of_day(joined[-1][1]) + dt.timedelta(microseconds=1):
+            joined[-1] = (joined[-1][0], max(joined[-1][1], last, key=_to_end_of_day))
         else:
             joined.append((first, last))
     return joined
 
 
-def _moment(day: dt.date) -> dt.datetime:
+def _to_datetime(day: dt.date) -> dt.datetime:
     return day if isinstance(day, dt.datetime) else dt.datetime.combine(day, dt.time.min)
 
 
-def _late(day: dt.date) -> dt.datetime:
+def _to_end_of_day(day: dt.date) -> dt.datetime:
     """A moment itself, or the last one of a day."""
     if isinstance(day, dt.datetime) or day == dt.date.max:
-        return _moment(day)
-    return _moment(day) + dt.timedelta(days=1, microseconds=-1)
+        return _to_datetime(day)
+    return _to_datetime(day) + dt.timedelta(days=1, microseconds=-1)
 
 
-def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
+def find_period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
     """The first day (of hours the first moment) of the period that holds this day.
 
-    >>> period_start(dt.date(2026, 11, 1), Grain.WEEK)
+    >>> find_period_start(dt.date(2026, 11, 1), Grain.WEEK)
     datetime.date(2026, 10, 26)
     """
     if grain is Grain.HOUR:
-        return _moment(day).replace(minute=0, second=0, microsecond=0)
+        return _to_datetime(day).replace(minute=0, second=0, microsecond=0)
     if isinstance(day, dt.datetime):
         day = day.date()
     if grain is Grain.WEEK:
@@ -375,10 +375,10 @@ def period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.date:
     return dt.date(year, month if month > 0 else month + 12, 1)
 
 
-def periods_back(start: dt.date, grain: Grain, count: int) -> dt.date:
+def step_back_periods(start: dt.date, grain: Grain, count: int) -> dt.date:
     """The start of the period of days so many earlier. Raises ValueError or OverflowError where there is no such day.
 
-    >>> periods_back(dt.date(2026, 1, 1), Grain.QUARTER, 5)
+    >>> step_back_periods(dt.date(2026, 1, 1), Grain.QUARTER, 5)
     datetime.date(2024, 10, 1)
     """
     if grain in (Grain.WEEK, Grain.DAY):
@@ -387,19 +387,19 @@ def periods_back(start: dt.date, grain: Grain, count: int) -> dt.date:
     return dt.date(months // 12, months % 12 + 1, 1)
 
 
-def period_end(start: dt.date, grain: Grain) -> dt.date:
+def find_period_end(start: dt.date, grain: Grain) -> dt.date:
     """The last day (of hours the last moment) of the period that starts then."""
     try:
         if grain is Grain.HOUR:
             return start + STEPS[grain][1] - dt.timedelta(microseconds=1)
         if grain in (Grain.WEEK, Grain.DAY):
             return start + dt.timedelta(days=6 if grain is Grain.WEEK else 0)
-        return periods_back(start, grain, -1) - dt.timedelta(days=1)
+        return step_back_periods(start, grain, -1) - dt.timedelta(days=1)
     except (ValueError, OverflowError):
         return type(start).max
 
 
-def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_000) -> list[dt.date]:
+def list_periods(first: dt.date, last: dt.date, grain: Grain, most: int = 20_000) -> list[dt.date]:
     """The starts of all periods from `first` to `last`, which are starts themselves; empty if more than `most`."""
     per_year = {Grain.YEAR: 1, Grain.QUARTER: 4, Grain.MONTH: 12, Grain.WEEK: 52, Grain.DAY: 365, Grain.HOUR: 8_766}[
         grain
@@ -420,16 +420,18 @@ def periods_between(first: dt.date, last: dt.date, grain: Grain, most: int = 20_
     return periods if len(periods) <= most else []
 
 
-def period_words(start: dt.date, grain: Grain) -> str:
+def label_period(start: dt.date, grain: Grain) -> str:
     """A period as people write it; fiscal years by both their years, quarters by the calendar or else by their months.
 
-    >>> period_words(dt.date(2026, 3, 1), Grain.MONTH), period_words(dt.date(2026, 12, 28), Grain.WEEK)
+    >>> label_period(dt.date(2026, 3, 1), Grain.MONTH), label_period(dt.date(2026, 12, 28), Grain.WEEK)
     ('Mar 2026', 'W53 2026')
     """
     if grain is Grain.YEAR:
         return f"{start.year}" if start.month == 1 else f"{start.year}/{(start.year + 1) % 100:02}"
     if grain is Grain.QUARTER and start.month % 3 != 1:
-        return f"{MONTHS[start.month - 1][:3]}–{MONTHS[(start.month + 1) % 12][:3]} {period_end(start, grain).year}"
+        return (
+            f"{MONTHS[start.month - 1][:3]}–{MONTHS[(start.month + 1) % 12][:3]} {find_period_end(start, grain).year}"
+        )
     if grain is Grain.QUARTER:
         return f"Q{(start.month + 2) // 3} {start.year}"
     if grain is Grain.MONTH:
@@ -438,5 +440,5 @@ def period_words(start: dt.date, grain: Grain) -> str:
         year, week, _ = start.isocalendar()
         return f"W{week} {year}"
     if grain in (Grain.HOUR, Grain.MOMENT):
-        return f"{period_words(start, Grain.DAY)} {start:%H:%M}"
+        return f"{label_period(start, Grain.DAY)} {start:%H:%M}"
     return f"{start.day} {MONTHS[start.month - 1][:3]} {start.year}"

@@ -13,11 +13,11 @@ NEARLY = 1e-9
 MOST_CLASSES = 500
 
 
-def nice_width(low: float, high: float, number: int, whole: bool = False) -> float:
+def choose_class_width(low: float, high: float, number: int, whole: bool = False) -> float:
     """A width of 1, 2 or 5 times a power of ten by which numbers from `low` to `high` make about so many classes;
     `whole` ones are at least 1 wide.
 
-    >>> nice_width(0, 487, 20, whole=True), nice_width(-1.5, 1.5, 30)
+    >>> choose_class_width(0, 487, 20, whole=True), choose_class_width(-1.5, 1.5, 30)
     (20.0, 0.1)
     """
     spread = abs(high - low)
@@ -29,41 +29,41 @@ def nice_width(low: float, high: float, number: int, whole: bool = False) -> flo
     return max(1.0, width) if whole else float(f"{width:.6g}")
 
 
-def width_of(width: float, whole: bool) -> float:
+def round_width(width: float, whole: bool) -> float:
     """How wide classes are: those of whole numbers a whole number.
 
-    >>> width_of(2.5, whole=True), width_of(0.2, whole=True), width_of(2.5, whole=False)
+    >>> round_width(2.5, whole=True), round_width(0.2, whole=True), round_width(2.5, whole=False)
     (2, 1, 2.5)
     """
     return max(1, round(width)) if whole else width
 
 
-def class_expression(column: pl.Expr, width: float, whole: bool) -> pl.Expr:
+def build_class_expression(column: pl.Expr, width: float, whole: bool) -> pl.Expr:
     """The lower end of the class that holds each number; whole numbers have whole ends."""
     if whole:
-        step = pl.lit(width_of(width, whole), dtype=pl.Int64)
+        step = pl.lit(round_width(width, whole), dtype=pl.Int64)
         return (column // step) * step
     places = column / width
     nearest = places.round()
     on_an_end = (places - nearest).abs() < NEARLY * pl.max_horizontal(1.0, places.abs())
     # Adding nought makes nought of a negative one.
-    return (pl.when(on_an_end).then(nearest).otherwise(places.floor()) * width).round(decimals_of(width)) + 0.0
+    return (pl.when(on_an_end).then(nearest).otherwise(places.floor()) * width).round(count_decimals(width)) + 0.0
 
 
-def decimals_of(width: float) -> int:
+def count_decimals(width: float) -> int:
     """How many decimals the ends of classes have.
 
-    >>> decimals_of(0.05), decimals_of(20.0)
+    >>> count_decimals(0.05), count_decimals(20.0)
     (2, 0)
     """
     exponent = Decimal(f"{width:.12g}").normalize().as_tuple().exponent
     return max(0, -exponent) if isinstance(exponent, int) else 0
 
 
-def class_end(low: float, width: float) -> float:
+def find_class_end(low: float, width: float) -> float:
     """Where the class that begins at `low` ends.
 
-    >>> class_end(0.2, 0.1)
+    >>> find_class_end(0.2, 0.1)
     0.3
     """
     return float(Decimal(str(low)) + Decimal(str(width)))

@@ -8,7 +8,7 @@ from typing import Any, Generic, TypeVar, get_type_hints
 
 from pydantic import BaseModel, ConfigDict, ValidationError, create_model
 
-from veduta.core.errors import DefinitionProblem, what_is_wrong
+from veduta.core.errors import DefinitionProblem, explain_validation_error
 
 Definition = TypeVar("Definition", bound=BaseModel)
 
@@ -50,5 +50,5 @@ class Edits(Generic[Definition]):
             changed = self.functions[name](*given, **{key: getattr(arguments, key) for key in sent})
             return self.kind.model_validate_json(changed.model_dump_json())
         except ValidationError as error:
-            words, where = what_is_wrong(error)
+            words, where = explain_validation_error(error)
             raise DefinitionProblem(f"That does not work: {words}.", where=where) from None

@@ -40,17 +40,17 @@ class DefinitionProblem(VedutaError):
     code = "definition"
 
 
-class Unreached(VedutaError):
+class SourceUnreachable(VedutaError):
     """Something outside does not answer, or not now; trying later may help."""
 
 
-class Stopped(VedutaError):
+class QueryCancelled(VedutaError):
     """Work that somebody stopped, or that nobody waits for any more."""
 
     code = "stopped"
 
 
-class Bound(VedutaError):
+class RowAccessDenied(VedutaError):
     """Somebody who may see only some rows asks for what would show others, or a rule of who sees which rows cannot be
     applied."""
 
@@ -69,7 +69,7 @@ class NewerDefinition(DefinitionProblem):
     code = "newer-definition"
 
 
-def what_is_wrong(error: ValidationError) -> tuple[str, str]:
+def explain_validation_error(error: ValidationError) -> tuple[str, str]:
     """The first thing that is wrong with a definition, in words without a full stop, and the place in it."""
     first = error.errors(include_url=False)[0]
     return first["msg"].removeprefix("Value error, "), " › ".join(map(str, first["loc"]))

@@ -8,12 +8,12 @@ from collections.abc import Iterable
 from decimal import Decimal
 from typing import Any
 
-from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, period_words
-from veduta.core.classes import class_end, decimals_of, width_of
-from veduta.core.data.date_patterns import in_date_pattern
-from veduta.core.data.fields import Field, Kind, NumberFormat, Role
-from veduta.core.data.languages import Language, language_named
-from veduta.core.data.patterns import in_pattern
+from veduta.core.calendar import MONTHS, WEEKDAYS, Grain, Grouping, label_period
+from veduta.core.classes import count_decimals, find_class_end, round_width
+from veduta.core.data.date_patterns import format_date_pattern
+from veduta.core.data.fields import DataField, DataType, FieldRole, NumberFormat
+from veduta.core.data.languages import Language, get_language
+from veduta.core.data.patterns import format_pattern
 
 PARTS_OF_ONE = {"percent": (100, "%"), "permille": (1_000, "‰")}
 EMPTY = "–"
@@ -21,7 +21,7 @@ REST_POINT = "␟rest"
 """Stands in a mark's point for the values that were not kept but gathered in one."""
 
 
-def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, records: bool = False) -> NumberFormat:
+def settle(number_format: NumberFormat, values: Iterable[Any], kind: DataType, records: bool = False) -> NumberFormat:
     """The format with its decimals fixed for a whole column, so that the digits line up.
 
     `records` keeps two decimals where single records have any, also in large numbers.
@@ -29,7 +29,7 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
     if number_format.decimals is not None or number_format.pattern or not kind.is_number:
         return number_format
     values = list(values)
-    if records and kind is Kind.DECIMAL and number_format.style not in PARTS_OF_ONE:
+    if records and kind is DataType.DECIMAL and number_format.style not in PARTS_OF_ONE:
         decimals = 2 if any(value is not None and value != int(value) for value in values) else 0
         return number_format.model_copy(update={"decimals": decimals})
     largest = max((abs(value) for value in values if value is not None and not isinstance(value, dt.date)), default=0)
@@ -37,18 +37,18 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: Kind, recor
         decimals = 1
     elif number_format.shorten and largest >= 1_000:
         decimals = 2
-    elif kind is Kind.WHOLE or largest >= 1_000:
+    elif kind is DataType.WHOLE or largest >= 1_000:
         decimals = 0
     else:
         decimals = 1 if largest >= 100 else 2
     return number_format.model_copy(update={"decimals": decimals})
 
 
-def record_format(field: Field, values: Iterable[Any]) -> NumberFormat:
+def record_format(field: DataField, values: Iterable[Any]) -> NumberFormat:
     """The format of a field's values where each is that of one record; whole numbers that are no measure name things,
     as those of bookings do, and are written without thousands apart."""
     number_format = settle(field.format, values, field.kind, records=True)
-    is_name = field.kind is Kind.WHOLE and field.role is Role.DIMENSION and not field.formula
+    is_name = field.kind is DataType.WHOLE and field.role is FieldRole.DIMENSION and not field.formula
     return number_format.model_copy(update={"thousands": False}) if is_name else number_format
 
 
@@ -69,16 +69,16 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     if value is None:
         return number_format.empty or EMPTY
     if number_format.pattern:
-        return in_pattern(value, number_format.pattern, number_format.currency, number_format.language)
+        return format_pattern(value, number_format.pattern, number_format.currency, number_format.language)
     shown: Any = value
     decimals = number_format.decimals if number_format.decimals is not None else (0 if isinstance(value, int) else 2)
-    language = language_named(number_format.language)
-    before, after = unit_around(number_format, language)
+    language = get_language(number_format.language)
+    before, after = split_unit(number_format, language)
     if number_format.style in PARTS_OF_ONE:
         times, _ = PARTS_OF_ONE[number_format.style]
         shown = Decimal(value) * times if isinstance(value, int) else value * times
     elif number_format.shorten:
-        size, words = size_of(value, language, decimals)
+        size, words = scale_value(value, language, decimals)
         shown, after = (value / size if words else value), words + after
     comma = "," if number_format.thousands else ""
     # Whole numbers are written digit by digit: as floats, large ones would not be exact.
@@ -91,22 +91,22 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
     # What is written with nothing but zeros has no sign.
     has_sign = any(digit in "123456789" for digit in digits)
     negative, positive = shown < 0 and has_sign, shown > 0 and has_sign
-    digits = language.digits(digits)
+    digits = language.write_digits(digits)
     if negative and number_format.negative == "brackets":
         return f"({number_format.before}{before}{digits}{after}{number_format.after})"
     if negative and number_format.style == "currency":
-        ahead, _ = language.negative_currency(number_format.currency)
+        ahead, _ = language.split_negative_currency(number_format.currency)
         if not ahead.startswith("−"):  # "€ -5" in Dutch
             return f"{number_format.before}{ahead}{digits}{after}{number_format.after}"
     sign = "−" if negative else "+" if number_format.sign and positive else ""
     return f"{sign}{number_format.before}{before}{digits}{after}{number_format.after}"
 
 
-def size_of(value: float, language: Language, decimals: int) -> tuple[float, str]:
+def scale_value(value: float, language: Language, decimals: int) -> tuple[float, str]:
     """The size by which a large number is shortened, and its words; 999,999 is a million where it is written with less
     than four decimals.
 
-    >>> size_of(999_999, language_named("en"), 2), size_of(999_999, language_named("en"), 4)
+    >>> scale_value(999_999, get_language("en"), 2), scale_value(999_999, get_language("en"), 4)
     ((1000000.0, 'M'), (1000.0, 'k'))
     """
     found: tuple[float, str] = (1.0, "")
@@ -116,36 +116,38 @@ def size_of(value: float, language: Language, decimals: int) -> tuple[float, str
     return found
 
 
-def plain_number(value: float | int) -> str:
+def write_plain_number(value: float | int) -> str:
     """A number as it is copied: without the last digits, which adding decimals up leaves behind.
 
-    >>> plain_number(802588.220000003), plain_number(0.1 + 0.2), plain_number(10**17 + 1)
+    >>> write_plain_number(802588.220000003), write_plain_number(0.1 + 0.2), write_plain_number(10**17 + 1)
     ('802588.22', '0.3', '100000000000000001')
     """
     return repr(float(f"{value:.14g}")) if isinstance(value, float) else str(value)
 
 
-def unit_around(number_format: NumberFormat, language: Language) -> tuple[str, str]:
+def split_unit(number_format: NumberFormat, language: Language) -> tuple[str, str]:
     """What stands before and after a number for its style: the sign of its currency, or that of a part of one."""
     if number_format.style == "currency":
-        return language.currency(number_format.currency)
-    return language.part(PARTS_OF_ONE[number_format.style][1]) if number_format.style in PARTS_OF_ONE else ("", "")
+        return language.split_currency(number_format.currency)
+    return (
+        language.split_part(PARTS_OF_ONE[number_format.style][1]) if number_format.style in PARTS_OF_ONE else ("", "")
+    )
 
 
 def format_value(
-    value: Any, kind: Kind, number_format: NumberFormat = NumberFormat(), grain: Grain | None = None
+    value: Any, kind: DataType, number_format: NumberFormat = NumberFormat(), grain: Grain | None = None
 ) -> str:
     """A dimension's or measure's value; empty is a dash."""
     if value is None:
         return number_format.empty or EMPTY
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
-    return in_language(value, grain, number_format.language) or value_words(value, None, grain)
+    return label_period_in(value, grain, number_format.language) or label_value(value, None, grain)
 
 
-def in_language(value: Any, grain: Grain | None, code: str) -> str:
+def label_period_in(value: Any, grain: Grain | None, code: str) -> str:
     """A date, a period or a part of one in a language; "" for what is written the same in all, and in English."""
-    language = language_named(code)
+    language = get_language(code)
     if code == "en" or value == REST_POINT:
         return ""
     if grain in (Grain.WEEKDAY, Grain.MONTH_OF_YEAR):
@@ -155,49 +157,49 @@ def in_language(value: Any, grain: Grain | None, code: str) -> str:
     if not isinstance(value, dt.date) or grain in (Grain.YEAR, Grain.WEEK) or is_fiscal:
         return ""
     with_time = grain in (Grain.HOUR, Grain.MOMENT) or (grain is None and isinstance(value, dt.datetime))
-    pattern = language.period(grain.value if grain in (Grain.MONTH, Grain.QUARTER) else "day")
-    return in_date_pattern(value, f"{pattern} HH:mm" if with_time else pattern, code)
+    pattern = language.get_period_pattern(grain.value if grain in (Grain.MONTH, Grain.QUARTER) else "day")
+    return format_date_pattern(value, f"{pattern} HH:mm" if with_time else pattern, code)
 
 
-def group_words(value: Any, group: Grouping, kind: Kind, number_format: NumberFormat = NumberFormat()) -> str:
+def group_words(value: Any, group: Grouping, kind: DataType, number_format: NumberFormat = NumberFormat()) -> str:
     """A dimension's value as people read it: "Mar 2026", "20 to 39", "0.5 to under 1"."""
     if group.width is None or value is None or value == REST_POINT:
         return format_value(value, kind, number_format, group.grain)
-    if kind is Kind.WHOLE:
-        last = int(value) + int(width_of(group.width, True)) - 1
+    if kind is DataType.WHOLE:
+        last = int(value) + int(round_width(group.width, True)) - 1
         text = format_number(value, number_format)
         return text if last == value else f"{text} to {format_number(last, number_format)}"
-    ends = (value, class_end(value, group.width))
-    return " to under ".join(class_number(end, group.width, number_format) for end in ends)
+    ends = (value, find_class_end(value, group.width))
+    return " to under ".join(format_class_bound(end, group.width, number_format) for end in ends)
 
 
-def class_number(number: float, width: float, number_format: NumberFormat) -> str:
+def format_class_bound(number: float, width: float, number_format: NumberFormat) -> str:
     """An end of a class, or its width, with no more decimals than it needs."""
-    return format_number(number, number_format.model_copy(update={"decimals": decimals_of(width)}))
+    return format_number(number, number_format.model_copy(update={"decimals": count_decimals(width)}))
 
 
-def value_words(value: Any, field: Field | None, grain: Grain | None = None) -> str:
+def label_value(value: Any, field: DataField | None, grain: Grain | None = None) -> str:
     """A typed group value in words; empties are said as such."""
     if value is None:
         return "empty"
     if value == REST_POINT:
         return "what was gathered"
     if grain and grain.is_part:
-        return _part_words(int(value), grain)
+        return _label_part(int(value), grain)
     if grain:
-        return period_words(value, grain)
+        return label_period(value, grain)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, dt.datetime):
-        return f"{period_words(value.date(), Grain.DAY)} {value:%H:%M}"
+        return f"{label_period(value.date(), Grain.DAY)} {value:%H:%M}"
     if isinstance(value, dt.date):
-        return period_words(value, Grain.DAY)
+        return label_period(value, Grain.DAY)
     if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
         return str(int(value))
     return str(value)
 
 
-def _part_words(value: int, grain: Grain) -> str:
+def _label_part(value: int, grain: Grain) -> str:
     """A part of a date: "Monday", "March", "08:00"; numbers that are none stay as they are."""
     if grain is Grain.HOUR_OF_DAY:
         return f"{value:02}:00"

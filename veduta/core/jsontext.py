@@ -16,45 +16,45 @@ _HALF = re.compile(
 )
 
 
-class UnreadableJson(ValueError):
+class InvalidJson(ValueError):
     """Text that is no JSON, or JSON that cannot be worked with; says why."""
 
 
 def read_json(text: str | bytes) -> Any:
     """What a request or a stored definition says. Raises UnreadableJson."""
-    text = _decoded(text)
-    if _depth(text) > DEEPEST:
-        raise UnreadableJson(f"it is nested more than {DEEPEST} deep")
+    text = _decode(text)
+    if _measure_depth(text) > DEEPEST:
+        raise InvalidJson(f"it is nested more than {DEEPEST} deep")
     if _HALF.search(text):
-        raise UnreadableJson("it has half a character in it")
-    return _loaded(text, parse_constant=_refused, parse_int=_whole, parse_float=_decimal)
+        raise InvalidJson("it has half a character in it")
+    return _load(text, parse_constant=_refuse_constant, parse_int=_parse_whole, parse_float=_parse_decimal)
 
 
 def read_records(text: str | bytes) -> Any:
     """What a file or a feed says: numbers that no column holds become what comes nearest, half characters a sign for
     what cannot be read. Raises UnreadableJson."""
-    mended = _HALF.sub(r"\1\\ufffd", _decoded(text))
-    return _loaded(mended, parse_constant=lambda constant: None, parse_int=_near, parse_float=_near)
+    mended = _HALF.sub(r"\1\\ufffd", _decode(text))
+    return _load(mended, parse_constant=lambda constant: None, parse_int=_parse_nearest, parse_float=_parse_nearest)
 
 
-def _decoded(text: str | bytes) -> str:
+def _decode(text: str | bytes) -> str:
     try:
         return text.decode("utf-8-sig") if isinstance(text, bytes) else text.removeprefix("\ufeff")
     except UnicodeDecodeError:
-        raise UnreadableJson("its characters are not UTF-8") from None
+        raise InvalidJson("its characters are not UTF-8") from None
 
 
-def _loaded(text: str, **how: Any) -> Any:
+def _load(text: str, **how: Any) -> Any:
     try:
         return json.loads(text, **how)
     except json.JSONDecodeError as error:
         near = error.doc[max(0, error.pos - 20) : error.pos + 20].replace("\n", " ")
-        raise UnreadableJson(f"{error.msg.lower()} in line {error.lineno:,}, near “{near}”") from None
+        raise InvalidJson(f"{error.msg.lower()} in line {error.lineno:,}, near “{near}”") from None
     except RecursionError:
-        raise UnreadableJson("it is nested too deep") from None
+        raise InvalidJson("it is nested too deep") from None
 
 
-def _depth(text: str) -> int:
+def _measure_depth(text: str) -> int:
     """How deep lists and objects stand in each other, counted until it is too deep."""
     depth = deepest = 0
     for part in _PARTS.finditer(text):
@@ -68,25 +68,25 @@ def _depth(text: str) -> int:
     return deepest
 
 
-def _whole(digits: str) -> int:
+def _parse_whole(digits: str) -> int:
     if len(digits) > 19 or abs(int(digits)) > 2**63 - 1:
-        raise UnreadableJson("one of its numbers is too large")
+        raise InvalidJson("one of its numbers is too large")
     return int(digits)
 
 
-def _decimal(digits: str) -> float:
+def _parse_decimal(digits: str) -> float:
     number = float(digits)
     if math.isinf(number):
-        raise UnreadableJson("one of its numbers is too large")
+        raise InvalidJson("one of its numbers is too large")
     return number
 
 
-def _near(digits: str) -> int | float | None:
+def _parse_nearest(digits: str) -> int | float | None:
     if len(digits) <= 19 and digits.lstrip("-").isdigit() and abs(int(digits)) <= 2**63 - 1:
         return int(digits)
     number = float(digits)
     return None if math.isinf(number) else number
 
 
-def _refused(constant: str) -> Any:
-    raise UnreadableJson(f"{constant} is no value of JSON")
+def _refuse_constant(constant: str) -> Any:
+    raise InvalidJson(f"{constant} is no value of JSON")

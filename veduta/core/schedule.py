@@ -41,7 +41,7 @@ class Schedule(Frozen):
 
     @field_validator("zone")
     @classmethod
-    def _known_zone(cls, zone: str) -> str:
+    def _validate_zone(cls, zone: str) -> str:
         try:
             ZoneInfo(zone)
         except (ZoneInfoNotFoundError, ValueError):
@@ -52,14 +52,14 @@ class Schedule(Frozen):
 
     @field_validator("rule")
     @classmethod
-    def _readable(cls, rule: str) -> str:
+    def _validate_rule(cls, rule: str) -> str:
         try:
             rrulestr(rule, dtstart=dt.datetime(2026, 1, 1))
         except (ValueError, KeyError, TypeError, AttributeError):
             raise DefinitionProblem("That schedule cannot be read.", hint="Choose how often and when.") from None
         return rule
 
-    def next_after(self, moment: dt.datetime) -> dt.datetime | None:
+    def find_next(self, moment: dt.datetime) -> dt.datetime | None:
         """The first time after an aware moment, as UTC. A time that the clocks skip in spring comes an hour later."""
         zone = ZoneInfo(self.zone)
         local = moment.astimezone(zone).replace(tzinfo=None)
@@ -100,11 +100,11 @@ class Schedule(Frozen):
             return f"every {' and '.join(DAYS[day] for day in parts.get('BYDAY', 'MO').split(','))} {time}"
         if self.often == "monthly":
             day = parts.get("BYMONTHDAY", "1")
-            return f"monthly on the {'last day' if day == '-1' else _ordinal(int(day))} {time}"
+            return f"monthly on the {'last day' if day == '-1' else _write_ordinal(int(day))} {time}"
         return f"every day {time}"
 
 
-def _ordinal(number: int) -> str:
+def _write_ordinal(number: int) -> str:
     return f"{number}{'th' if 10 < number % 100 < 14 else {1: 'st', 2: 'nd', 3: 'rd'}.get(number % 10, 'th')}"
 
 

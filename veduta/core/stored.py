@@ -8,8 +8,8 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from veduta.core.errors import DefinitionProblem, NewerDefinition, what_is_wrong
-from veduta.core.jsontext import UnreadableJson, read_json
+from veduta.core.errors import DefinitionProblem, NewerDefinition, explain_validation_error
+from veduta.core.jsontext import InvalidJson, read_json
 
 Stored = TypeVar("Stored", bound=BaseModel)
 Upgrade = Callable[[dict[str, Any]], dict[str, Any]]
@@ -32,7 +32,7 @@ def load(
 
     Raises NewerDefinition for one that a newer Veduta wrote, and DefinitionProblem for one that is not usable.
     """
-    data = parsed(data, name, hint)
+    data = parse_stored(data, name, hint)
     written = data.get("version", version)
     if not isinstance(written, int) or isinstance(written, bool) or written < 1:
         raise DefinitionProblem(f"This {name} is not usable: it has no version.", where="version", hint=hint)
@@ -48,16 +48,16 @@ def load(
     except ValidationError as error:
         if explain:
             raise explain(error) from None
-        message, where = what_is_wrong(error)
+        message, where = explain_validation_error(error)
         raise DefinitionProblem(f"This {name} is not usable: {message}.", where=where, hint=hint) from None
 
 
-def parsed(data: Any, name: str, hint: str = "") -> dict[str, Any]:
+def parse_stored(data: Any, name: str, hint: str = "") -> dict[str, Any]:
     """JSON text, or what was parsed from it, as an object. Raises DefinitionProblem for anything else."""
     if isinstance(data, str | bytes):
         try:
             data = read_json(data)
-        except UnreadableJson:
+        except InvalidJson:
             data = None
     if not isinstance(data, dict):
         raise DefinitionProblem(f"This {name} is not readable.", hint=hint)

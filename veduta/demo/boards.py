@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from django.contrib.auth.models import Group
 
 from veduta.core.dashboard.controls import Control
-from veduta.core.dashboard.definition import FIRST, Block, DashboardDefinition
+from veduta.core.dashboard.definition import FIRST, DashboardBlock, DashboardDefinition
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import publishing
@@ -25,7 +25,7 @@ def publish_board(
     """A dashboard that the harbour office may look at, with its rows."""
     dashboard = dashboards.create_dashboard(user, name)
     blocks = tuple(
-        Block(id=f"b{number}", kind="chart", chart=str(charts[chart].pk), x=x, y=y, w=w, h=h)
+        DashboardBlock(id=f"b{number}", kind="chart", chart=str(charts[chart].pk), x=x, y=y, w=w, h=h)
         for number, (chart, x, y, w, h) in enumerate(places, 1)
     )
     definition = DashboardDefinition(pages=(FIRST.model_copy(update={"blocks": blocks}),), controls=tuple(controls))

@@ -7,19 +7,19 @@ from typing import Any
 
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import Control
-from veduta.core.dashboard.definition import FIRST, Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import FIRST, DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.scope import Scope
+from veduta.core.dashboard.scope import BlockScope
 from veduta.core.query.filters import MembershipFilter
 from veduta.demo.boards import share_with_harbour_office
 from veduta.demo.model import save_new
-from veduta.demo.pictures import Parts
+from veduta.demo.pictures import DemoParts
 from veduta.web.accounts.models import User
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 
 NAME = "Busiest routes"
 OVERVIEW, ONE_ROUTE = "p1", "route"
@@ -32,15 +32,15 @@ def load_busiest(user: User) -> None:
     if Dashboard.objects.filter(name=NAME).exists():
         return
     sailings = Dataset.objects.select_related("current").get(name="Sailings")
-    parts = Parts(sailings, model_of(sailings))
-    blocks: dict[str, list[Block]] = {OVERVIEW: [], ONE_ROUTE: []}
+    parts = DemoParts(sailings, load_whole_model(sailings))
+    blocks: dict[str, list[DashboardBlock]] = {OVERVIEW: [], ONE_ROUTE: []}
     for name, page, x, y, w, h, chart in _spots(parts):
         saved = save_new(user, sailings, chart["title"], parts.chart(**chart))
         click = Click(does="page", page=ONE_ROUTE) if name == "routes" else Click()
         place = {"x": x, "y": y, "w": w, "h": h}
-        blocks[page].append(Block(id=name, kind="chart", chart=str(saved.pk), click=click, **place))
+        blocks[page].append(DashboardBlock(id=name, kind="chart", chart=str(saved.pk), click=click, **place))
     words = "Click a route to see it on a page of its own, or break a bar down from its menu."
-    blocks[OVERVIEW].append(Block(id="how", kind="text", text=words, x=0, y=12, w=12, h=1))
+    blocks[OVERVIEW].append(DashboardBlock(id="how", kind="text", text=words, x=0, y=12, w=12, h=1))
     pages = (
         FIRST.model_copy(update={"name": "Overview", "blocks": tuple(blocks[OVERVIEW])}),
         Page(id=ONE_ROUTE, name="One route", hidden=True, blocks=tuple(blocks[ONE_ROUTE])),
@@ -52,18 +52,18 @@ def load_busiest(user: User) -> None:
     share_with_harbour_office(user, dashboard)
 
 
-def _busiest(p: Parts) -> DashboardFilter:
+def _busiest(p: DemoParts) -> DashboardFilter:
     """The routes that are among the top so many by fare revenue, in what else is chosen."""
     keep = {"parameter": "top_n", "by": p.sum_of("Fare revenue")}
     asked = {"filters": [p.within("2026-01-01", "2026-12-31")], "follows": True}
     filter_ = MembershipFilter.model_validate({"field": p.ids["Route"], "keep": keep, **asked})
-    scope = Scope(of="pages", names=(OVERVIEW,))
+    scope = BlockScope(of="pages", names=(OVERVIEW,))
     return DashboardFilter(id="busiest", dataset=p.dataset, filter=filter_, scope=scope)
 
 
-def _controls(sailings: Dataset, p: Parts) -> tuple[Control, ...]:
+def _controls(sailings: Dataset, p: DemoParts) -> tuple[Control, ...]:
     def control(id_: str, field: str, parameter: str = "", **more: Any) -> Control:
-        made = dashboards.control_for(sailings, p.ids.get(field, ""), parameter)
+        made = dashboards.make_control(sailings, p.ids.get(field, ""), parameter)
         return made.model_copy(update={"id": id_, **more})
 
     def chooser(id_: str, of: str, name: str, options: list[dict[str, Any]]) -> Control:
@@ -87,7 +87,7 @@ def _controls(sailings: Dataset, p: Parts) -> tuple[Control, ...]:
     )
 
 
-def _spots(p: Parts) -> list[Spot]:
+def _spots(p: DemoParts) -> list[Spot]:
     revenue, passengers, per_passenger = (
         p.sum_of("Fare revenue"),
         p.sum_of("Passengers"),

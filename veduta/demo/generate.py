@@ -55,7 +55,7 @@ STORM = (dt.date(2025, 11, 10), dt.date(2025, 11, 23))
 REASONS = ["Storm", "Technical fault", "Crew shortage", "Harbour closed"]
 
 
-def sailings(rows: int = 60_000, seed: int = SEED) -> pl.DataFrame:
+def generate_sailings(rows: int = 60_000, seed: int = SEED) -> pl.DataFrame:
     """About `rows` sailings in order of departure, one a row, imperfect on purpose."""
     random = np.random.default_rng(seed)
     names = list(ROUTES)
@@ -194,7 +194,7 @@ LAST_NAMES = [
 ]
 
 
-def routes() -> pl.DataFrame:
+def generate_routes() -> pl.DataFrame:
     """Each route with its region, its crossing and its two ports; one of them has no sailings."""
     rows = [(name, *ROUTES[name]) for name in ROUTES]
     rows.append((ROUTE_WITHOUT_SAILINGS, "South Banks", 140, 0.0, 41.0))
@@ -210,7 +210,7 @@ def routes() -> pl.DataFrame:
     )
 
 
-def ports() -> pl.DataFrame:
+def generate_ports() -> pl.DataFrame:
     return pl.DataFrame(
         [(name, *about) for name, about in PORTS.items()],
         schema=["port", "region", "latitude", "longitude", "opened"],
@@ -218,13 +218,13 @@ def ports() -> pl.DataFrame:
     )
 
 
-def vessels() -> pl.DataFrame:
+def generate_vessels() -> pl.DataFrame:
     return pl.DataFrame(
         [(name, *about) for name, about in VESSELS.items()], schema=["vessel", "built", "capacity"], orient="row"
     )
 
 
-def harbour_counts(days: int = 120, last: dt.date = LAST_DAY) -> pl.DataFrame:
+def generate_harbour_counts(days: int = 120, last: dt.date = LAST_DAY) -> pl.DataFrame:
     """Passengers counted at the gates since the season's start: a row a port, a column a day, cumulative. Ports are
     spelt as the harbour office does; two gates were out of order on one day each."""
     random = np.random.default_rng(SEED + 2)
@@ -268,7 +268,7 @@ def pass_holders(rows: int = 9_000) -> pl.DataFrame:
     )
 
 
-def bookings(rows: int = 150_000) -> pl.DataFrame:
+def generate_bookings(rows: int = 150_000) -> pl.DataFrame:
     """What customers booked, one booking a row. About a third of the customers hold a
     pass; many of 2025 did not come back."""
     random = np.random.default_rng(SEED + 4)
@@ -304,7 +304,7 @@ def bookings(rows: int = 150_000) -> pl.DataFrame:
     )
 
 
-def targets(frame: pl.DataFrame) -> pl.DataFrame:
+def generate_targets(frame: pl.DataFrame) -> pl.DataFrame:
     """What was aimed for, one row a month and route, to the end of the year: near what was reached the year before."""
     random = np.random.default_rng(SEED + 9)
     reached = frame.group_by("route", month=pl.col("sailing_date").dt.truncate("1mo")).agg(
@@ -326,7 +326,7 @@ def targets(frame: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def events() -> pl.DataFrame:
+def generate_events() -> pl.DataFrame:
     """What happened in the seasons: first day, last day if it was several, and words."""
     happened = [
         ("Summer timetable", dt.date(2024, 5, 1), None),
@@ -341,5 +341,5 @@ def events() -> pl.DataFrame:
 def write_sailings(path: Path, rows: int = 60_000, seed: int = SEED) -> Path:
     """Write the sailings as CSV."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    sailings(rows, seed).write_csv(path)
+    generate_sailings(rows, seed).write_csv(path)
     return path

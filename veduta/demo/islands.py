@@ -15,7 +15,7 @@ WIDER = 1.9
 """How much longer a degree of latitude is than one of longitude here."""
 
 
-def islands() -> dict[str, Any]:
+def generate_islands() -> dict[str, Any]:
     """An island at every port, called as the harbour office spells it, with its region."""
     random = np.random.default_rng(SEED + 11)
     features = []
@@ -40,7 +40,7 @@ def _coast(random: np.random.Generator, middle: tuple[float, float], size: float
     return shapely.Polygon(np.column_stack([x, y]).round(5))
 
 
-def sea_areas() -> dict[str, Any]:
+def generate_sea_areas() -> dict[str, Any]:
     """The sea around each region's ports: what is nearer to them than to those of others, up to some way out."""
     names = list(PORTS)
     points = shapely.points([(PORTS[name][2], PORTS[name][1]) for name in names])

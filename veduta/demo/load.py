@@ -198,14 +198,14 @@ def other_tables(rows: int) -> dict[str, pl.DataFrame]:
     """The company's other tables by the names of their datasets, the larger ones in proportion to the sailings."""
     share = rows / 60_000
     return {
-        "Routes": generate.routes(),
-        "Ports": generate.ports(),
-        "Vessels": generate.vessels(),
-        "Harbour counts": generate.harbour_counts(),
+        "Routes": generate.generate_routes(),
+        "Ports": generate.generate_ports(),
+        "Vessels": generate.generate_vessels(),
+        "Harbour counts": generate.generate_harbour_counts(),
         "Pass holders": generate.pass_holders(max(200, min(9_000, int(9_000 * share)))),
-        "Bookings": generate.bookings(max(1_000, min(150_000, int(150_000 * share)))),
-        "Targets": generate.targets(generate.sailings(rows)),
-        EVENTS: generate.events(),
+        "Bookings": generate.generate_bookings(max(1_000, min(150_000, int(150_000 * share)))),
+        "Targets": generate.generate_targets(generate.generate_sailings(rows)),
+        EVENTS: generate.generate_events(),
     }
 
 
@@ -289,7 +289,7 @@ PLACES = (
 def _dashboard(user: User, dataset: Dataset, charts: dict[str, Chart]) -> Dashboard:
     ids = {field.name: field.id for field in dataset.all_fields}
     controls = [
-        dashboards.control_for(dataset, ids[name]).model_copy(update={"id": key})
+        dashboards.make_control(dataset, ids[name]).model_copy(update={"id": key})
         for key, name in (("date", "Sailing date"), ("region", "Region"), ("vessel", "Vessel"))
     ]
     controls[0] = controls[0].model_copy(update={"dates": DatesChoice(unit="month", count=12)})

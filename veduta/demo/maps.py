@@ -8,12 +8,12 @@ import json
 from veduta.demo import islands
 from veduta.demo.generate import SPELT
 from veduta.web.accounts.models import User
-from veduta.web.atlas.services import receive_shapes, spell, use_for
+from veduta.web.atlas.services import receive_shapes, save_spellings, use_for
 from veduta.web.datasets.models import Dataset, ShapeSet
 
 FILES = {
-    "Islands": (islands.islands, (("Ports", "Port"), ("Routes", "From port"))),
-    "Sea areas": (islands.sea_areas, (("Sailings", "Region"), ("Ports", "Region"))),
+    "Islands": (islands.generate_islands, (("Ports", "Port"), ("Routes", "From port"))),
+    "Sea areas": (islands.generate_sea_areas, (("Sailings", "Region"), ("Ports", "Region"))),
 }
 
 
@@ -25,7 +25,7 @@ def load_maps(user: User) -> None:
         data = json.dumps(made()).encode()
         shapes = receive_shapes(user, io.BytesIO(data), len(data), f"{name.lower().replace(' ', '_')}.geojson")
         if name == "Islands":
-            spell(user, shapes, {port: spelling.strip() for port, spelling in SPELT.items()})
+            save_spellings(user, shapes, {port: spelling.strip() for port, spelling in SPELT.items()})
         for dataset_name, field_name in fields:
             dataset = Dataset.objects.get(name=dataset_name)
             field = next(field for field in dataset.all_fields if field.name == field_name)

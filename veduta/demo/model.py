@@ -10,8 +10,8 @@ from typing import Any
 import polars as pl
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.value_colours import lists_of
-from veduta.core.formula.measures import with_ids
+from veduta.core.chart.value_colours import load_colour_lists
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.core.shaping.shaping import load_shaping
 from veduta.demo.boards import publish_board
@@ -25,7 +25,7 @@ from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset, Refresh
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 
 NAME = "Calculated"
 JOINS = (
@@ -93,11 +93,11 @@ def load_model(user: User, folder: Path) -> None:
     for name, text, folder_name, number_format in FORMULAS:
         sent = {"name": name, "text": text, "folder": folder_name, "format": number_format}
         sailings = change_model(user, sailings, "save_formula", sent, sailings.model_revision)
-    own = {field.name: field.id for field in model_of(sailings).schema if not field.table}
+    own = {field.name: field.id for field in load_whole_model(sailings).schema if not field.table}
     path = {"name": "Where", "fields": [own["Region"], own["Route"], own["Vessel"]]}
     sailings = change_model(user, sailings, "save_path", path, sailings.model_revision)
     _stock(user)
-    model = model_of(sailings)
+    model = load_whole_model(sailings)
     charts = {
         name: save_new(user, sailings, name, definition) for name, definition in charts_of(sailings, model).items()
     }
@@ -114,7 +114,7 @@ def _join(user: User, sailings: Dataset, name: str, left: str, keys: tuple) -> D
         sailings = change_model(user, sailings, "add_table", sent, sailings.model_revision)
     new = sailings.model_definition.tables[-1].id
     left_id = next((t.id for t in sailings.model_definition.tables if t.name == left), "")
-    schema = model_of(sailings).schema
+    schema = load_whole_model(sailings).schema
 
     def plain(table: str, field: str) -> str:
         return next(f.id for f in schema if f.table == table and f.name == field and not f.formula).rpartition(".")[2]
@@ -178,7 +178,7 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
         return {"field": named[name], "aggregate": "own"}
 
     def own(text: str, name: str, **more) -> dict:
-        return {"formula": with_ids(text, model.schema), "name": name, **more}
+        return {"formula": replace_names_with_ids(text, model.schema), "name": name, **more}
 
     def year(number: int) -> dict:
         return {"kind": "dates", "field": date, "start": f"{number}-01-01", "end": f"{number}-12-31"}
@@ -287,7 +287,7 @@ def charts_of(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
             by=[month],
             split=ids["Route"],
             kind="line",
-            aligned=with_ids("running(sum(Passengers)) >= 20000", model.schema),
+            aligned=replace_names_with_ids("running(sum(Passengers)) >= 20000", model.schema),
             only=[top],
             title="Passengers so far, from the month in which a route passed 20,000",
         ),
@@ -332,7 +332,7 @@ SEVERITIES = {"Low": "#659494", "Medium": "#C9850F", "High": "#B8433A", "Critica
 def _requests(user: User):
     """Requests by topic and severity, in the colours that severities have in the workspace."""
     rows = [("Severity", severity, colour) for severity, colour in SEVERITIES.items()]
-    for each in lists_of(rows):
+    for each in load_colour_lists(rows):
         set_colours(user, each)
     requests = Dataset.objects.select_related("current").get(name="Service requests")
     ids = {field.source.casefold(): field.id for field in requests.all_fields}
@@ -364,9 +364,9 @@ PLACES = (
 
 def _dashboard(user: User, sailings: Dataset, charts: dict) -> None:
     own = next(field.id for field in sailings.all_fields if field.name == "Region")
-    region = dashboards.control_for(sailings, own).model_copy(update={"id": "region"})
+    region = dashboards.make_control(sailings, own).model_copy(update={"id": "region"})
     controls = [region] + [
-        dashboards.control_for(sailings, "", name).model_copy(update={"id": name.replace("_", "")})
+        dashboards.make_control(sailings, "", name).model_copy(update={"id": name.replace("_", "")})
         for name in ("top_n", "late_after")
     ]
     publish_board(user, NAME, charts, PLACES, controls)

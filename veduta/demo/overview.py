@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from veduta.core.dashboard.definition import FIRST, Block, DashboardDefinition
+from veduta.core.dashboard.definition import FIRST, DashboardBlock, DashboardDefinition
 from veduta.demo.boards import share_with_harbour_office
 from veduta.demo.model import MONEY, save_new
-from veduta.demo.pictures import Parts
+from veduta.demo.pictures import DemoParts
 from veduta.web.accounts.models import User
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 
 NAME = "How we stand"
 NET_OF_TARGET = 0.8
@@ -29,20 +29,24 @@ def load_overview(user: User) -> None:
     if Dashboard.objects.filter(name=NAME).exists():
         return
     sailings = Dataset.objects.select_related("current").get(name="Sailings")
-    parts = Parts(sailings, model_of(sailings))
-    blocks: list[Block] = [Block(id="head", kind="heading", text="2026 against its targets", w=12, h=1)]
+    parts = DemoParts(sailings, load_whole_model(sailings))
+    blocks: list[DashboardBlock] = [
+        DashboardBlock(id="head", kind="heading", text="2026 against its targets", w=12, h=1)
+    ]
     for place, (name, definitions) in enumerate(_columns(parts).items()):
         group = f"column{place + 1}"
-        blocks.append(Block(id=group, kind="group", title=name, x=4 * place, y=1, w=4, h=1 + sum(ROWS_OF)))
+        blocks.append(DashboardBlock(id=group, kind="group", title=name, x=4 * place, y=1, w=4, h=1 + sum(ROWS_OF)))
         y = 0
         for number, (definition, h) in enumerate(zip(definitions, ROWS_OF, strict=True), 1):
             chart = save_new(user, sailings, definition["title"], parts.chart(**definition))
             place_in_group = {"group": group, "y": y, "w": 12, "h": h}
             title = TITLES[number - 1] or f"By {RANKED_BY[name].lower()}"
-            made = Block(id=f"{group}b{number}", kind="chart", chart=str(chart.pk), title=title, **place_in_group)
+            made = DashboardBlock(
+                id=f"{group}b{number}", kind="chart", chart=str(chart.pk), title=title, **place_in_group
+            )
             blocks.append(made)
             y += h
-    controls = [dashboards.control_for(sailings, parts.ids[field]) for field in ("Region", "Vessel")]
+    controls = [dashboards.make_control(sailings, parts.ids[field]) for field in ("Region", "Vessel")]
     dashboard = dashboards.create_dashboard(user, NAME)
     page = FIRST.model_copy(update={"name": "Overview", "blocks": tuple(blocks)})
     draft = DashboardDefinition(pages=(page,), controls=tuple(controls))
@@ -51,7 +55,7 @@ def load_overview(user: User) -> None:
     share_with_harbour_office(user, dashboard)
 
 
-def _columns(p: Parts) -> dict[str, list[dict[str, Any]]]:
+def _columns(p: DemoParts) -> dict[str, list[dict[str, Any]]]:
     """By the names of the measures: the share of the target, a ranking and two years by month."""
     measures = {
         "Passengers": (p.sum_of("Passengers"), p.own("sum(Targets.Passengers)", "Target")),
@@ -64,7 +68,7 @@ def _columns(p: Parts) -> dict[str, list[dict[str, Any]]]:
     return {name: _column(p, name, *both) for name, both in measures.items()}
 
 
-def _column(p: Parts, name: str, measure: dict[str, Any], target: dict[str, Any]) -> list[dict[str, Any]]:
+def _column(p: DemoParts, name: str, measure: dict[str, Any], target: dict[str, Any]) -> list[dict[str, Any]]:
     this_year = p.within("2026-01-01", "2026-12-31")
     return [
         {

@@ -5,20 +5,20 @@ from __future__ import annotations
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.formula.measures import with_ids
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.demo.boards import publish_board
 from veduta.demo.model import save_new
 from veduta.web.accounts.models import User
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 
 NAME = "Season in pictures"
 EVENTS = "Season events"
 
 
-class Parts:
+class DemoParts:
     """What the charts are made of, by the names that people see."""
 
     def __init__(self, sailings: Dataset, model: Model) -> None:
@@ -38,7 +38,7 @@ class Parts:
         return {"field": self.named[name], "aggregate": "own"}
 
     def stored(self, text: str) -> str:
-        return with_ids(text, self.model.schema)
+        return replace_names_with_ids(text, self.model.schema)
 
     def own(self, text: str, name: str, **more: Any) -> dict[str, Any]:
         return {"formula": self.stored(text), "name": name, **more}
@@ -57,9 +57,9 @@ class Parts:
         return {"kind": "dates", "field": self.date, "start": start, "end": end}
 
 
-def pictures(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
+def make_picture_charts(sailings: Dataset, model: Model) -> dict[str, ChartDefinition]:
     """The charts by the kinds that draw them."""
-    p = Parts(sailings, model)
+    p = DemoParts(sailings, model)
     revenue, passengers, ids = p.sum_of("Fare revenue"), p.sum_of("Passengers"), p.ids
     late = {"field": ids["Minutes late"], "aggregate": "mean", "name": "Mean minutes late", "format": {"decimals": 1}}
     sailings_: dict[str, Any] = {"name": "Sailings"}
@@ -275,6 +275,6 @@ def load_pictures(user: User) -> None:
     if Dashboard.objects.filter(name=NAME).exists():
         return
     sailings = Dataset.objects.select_related("current").get(name="Sailings")
-    made = pictures(sailings, model_of(sailings))
+    made = make_picture_charts(sailings, load_whole_model(sailings))
     charts = {kind: save_new(user, sailings, kind, definition) for kind, definition in made.items()}
     publish_board(user, NAME, charts, PLACES)

@@ -16,13 +16,21 @@ from urllib.parse import parse_qs, urlsplit
 
 import numpy as np
 
-from veduta.demo.generate import LAST_DAY, PORTS, SEED, SPELT, bookings, harbour_counts, routes
+from veduta.demo.generate import (
+    LAST_DAY,
+    PORTS,
+    SEED,
+    SPELT,
+    generate_bookings,
+    generate_harbour_counts,
+    generate_routes,
+)
 
 TOKEN = "harbour-light-2026"
 PAGE = 200
 
 
-class Told:
+class StandInReading:
     """How the stand-in was told to behave."""
 
     def __init__(self) -> None:
@@ -40,14 +48,14 @@ class StandIn(ThreadingHTTPServer):
     """Serves so many bookings and the rest; `told` is how it behaves."""
 
     def __init__(self, port: int, rows: int = 2_000) -> None:
-        super().__init__(("127.0.0.1", port), Handler)
-        self.told = Told()
-        booked = bookings(rows)
+        super().__init__(("127.0.0.1", port), StandInHandler)
+        self.told = StandInReading()
+        booked = generate_bookings(rows)
         days = {name: booked[name].cast(str) for name in ("booked_on", "travel_date")}
         self.bookings = booked.with_columns(**days).to_dicts()
 
 
-class Handler(BaseHTTPRequestHandler):
+class StandInHandler(BaseHTTPRequestHandler):
     server_version = "StandIn"
     server: StandIn
 
@@ -74,7 +82,7 @@ class Handler(BaseHTTPRequestHandler):
 
     def counts(self, query: dict) -> None:
         told = self.server.told
-        frame = harbour_counts(120 + told.days, LAST_DAY + dt.timedelta(days=told.days))
+        frame = generate_harbour_counts(120 + told.days, LAST_DAY + dt.timedelta(days=told.days))
         if told.rename:
             old, new = told.rename.split(":")
             frame = frame.rename({old: new})
@@ -134,7 +142,7 @@ def write_operations(path: Path, requests: int = 12_000) -> Path:
     path.parent.mkdir(parents=True, exist_ok=True)
     path.unlink(missing_ok=True)
     random = np.random.default_rng(SEED + 8)
-    names = routes()["route"].to_list()
+    names = generate_routes()["route"].to_list()
     with sqlite3.connect(path) as database:
         database.execute(
             "create table service_requests (id integer primary key, opened date, closed date, topic text,"

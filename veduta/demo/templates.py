@@ -7,7 +7,7 @@ from typing import Any
 from veduta.core.chart.definition import load_definition
 from veduta.web.accounts.models import User
 from veduta.web.chart_templates.models import ChartTemplate
-from veduta.web.chart_templates.services import described, keep, made_from, use
+from veduta.web.chart_templates.services import describe_template, keep, make_from_chart, use
 from veduta.web.charts.services import create_chart, save_chart
 from veduta.web.datasets.models import Dataset
 
@@ -26,13 +26,13 @@ def load_templates(user: User) -> None:
         return
     sailings = Dataset.objects.get(name="Sailings")
     first = create_chart(user, sailings, load_definition({"dataset": str(sailings.pk), **_design(sailings)}))
-    template = made_from(user, first).template
+    template = make_from_chart(user, first).template
     first.delete()
     places = [
         {"name": "Number", "guidance": "What is compared: its sum makes the bars.", "needed": True},
         {"name": "Groups", "guidance": "Who is compared, such as routes or ports.", "needed": True},
     ]
-    kept = keep(user, described(template, {"name": NAME, "description": DESCRIPTION, "places": places}))
+    kept = keep(user, describe_template(template, {"name": NAME, "description": DESCRIPTION, "places": places}))
     for name, fields in FILLED.items():
         dataset = Dataset.objects.select_related("current").get(name=name)
         ids = {field.name: field.id for field in dataset.schema}

@@ -27,9 +27,9 @@ from django.http.response import HttpResponseBase  # noqa: E402
 
 django.setup(set_prefix=False)
 
-from veduta.web.common.bodies import Refused, may_be_large, most_bytes, patient  # noqa: E402
+from veduta.web.common.bodies import BodyRefused, find_body_limit, limit_waiting, may_be_large  # noqa: E402
 from veduta.web.common.leaving import leaving  # noqa: E402
-from veduta.web.common.streaming import next_pieces  # noqa: E402
+from veduta.web.common.streaming import take_next_pieces  # noqa: E402
 
 # What is received is kept here while it comes, if it is large: other temporary folders may be in memory.
 tempfile.tempdir = str(settings.UPLOAD_DIR)
@@ -38,7 +38,7 @@ Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 Send = Callable[[Mapping[str, Any]], Awaitable[None]]
 
 
-class Turns:
+class ReaderTurns:
     """Who may have something worked out now. All together have so many turns at once, and each person half of them:
     somebody who opens forty downloads waits for their own, and others do not wait for them."""
 
@@ -48,7 +48,7 @@ class Turns:
         self.own: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
 
     @asynccontextmanager
-    async def of(self, who: str) -> AsyncIterator[None]:
+    async def take_turns(self, who: str) -> AsyncIterator[None]:
         """A turn of somebody's."""
         own = self.own.get(who)
         if own is None:
@@ -57,21 +57,21 @@ class Turns:
             yield
 
 
-class Handler(ASGIHandler):
+class VedutaHandler(ASGIHandler):
     def __init__(self) -> None:
         # Middleware and views are plain functions and run in one thread, one after the other: going from thread to
         # thread between them would cost more than most of them do.
         self.load_middleware(is_async=False)
-        self.turns = Turns(settings.THREADS)
+        self.turns = ReaderTurns(settings.THREADS)
 
     async def handle(self, scope: Mapping[str, Any], receive: Receive, send: Send) -> None:
         leaving.set(threading.Event())
         try:
             most = settings.DATA_UPLOAD_MAX_MEMORY_SIZE
             if may_be_large(scope):
-                most = await sync_to_async(most_bytes)(scope)
-            await super().handle(dict(scope), patient(receive, scope, most), send)
-        except Refused as refused:
+                most = await sync_to_async(find_body_limit)(scope)
+            await super().handle(dict(scope), limit_waiting(receive, scope, most), send)
+        except BodyRefused as refused:
             await refused.answer(send)
 
     async def listen_for_disconnect(self, receive: Receive) -> None:
@@ -82,21 +82,21 @@ class Handler(ASGIHandler):
 
     async def get_response_async(self, request: HttpRequest) -> HttpResponseBase:
         who = request.COOKIES.get(settings.SESSION_COOKIE_NAME) or request.META.get("REMOTE_ADDR", "")
-        async with self.turns.of(who):
+        async with self.turns.take_turns(who):
             response = await sync_to_async(self.get_response)(request)
         if isinstance(response, StreamingHttpResponse):
             pieces = response.streaming_content
             if isinstance(pieces, Iterator):
-                response.streaming_content = self._in_turns(pieces, who)
+                response.streaming_content = self._iterate_in_turns(pieces, who)
         return response
 
-    async def _in_turns(self, iterator: Iterator[bytes], who: str) -> AsyncIterator[bytes]:
+    async def _iterate_in_turns(self, iterator: Iterator[bytes], who: str) -> AsyncIterator[bytes]:
         """The pieces of an answer, some made in each turn and sent without one."""
-        following = sync_to_async(next_pieces)
+        following = sync_to_async(take_next_pieces)
         try:
             done = False
             while not done:
-                async with self.turns.of(who):
+                async with self.turns.take_turns(who):
                     pieces, done = await following(iterator)
                 if pieces:
                     yield pieces
@@ -105,4 +105,4 @@ class Handler(ASGIHandler):
                 await sync_to_async(close)()
 
 
-application = Handler()
+application = VedutaHandler()

@@ -25,12 +25,12 @@ def prepare() -> None:
     for path in DATA_DIR.glob("veduta.sqlite3*"):
         with suppress(FileNotFoundError):  # another process may just have closed the database
             path.chmod(0o600)
-    if not secret_key():
+    if not load_secret_key():
         KEY_FILE.touch(mode=0o600)
         KEY_FILE.write_text(secrets.token_urlsafe(50))
 
 
-def secret_key() -> str:
+def load_secret_key() -> str:
     """The key of this installation; empty before the first `prepare`."""
     if key := os.environ.get("VEDUTA_SECRET_KEY"):
         return key

@@ -75,10 +75,10 @@ def run(listener: socket.socket) -> None:
         timeout_keep_alive=30,
         timeout_graceful_shutdown=10,
     )
-    Announced(config).run(sockets=[listener])
+    AnnouncedServer(config).run(sockets=[listener])
 
 
-class Announced(uvicorn.Server):
+class AnnouncedServer(uvicorn.Server):
     """Says when it answers."""
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:

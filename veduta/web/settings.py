@@ -11,11 +11,11 @@ from veduta.web import installation
 from veduta.web.installation import BASE_DIR, DATA_DIR, TESTING
 
 
-def _flag(name: str, default: bool = False) -> bool:
+def _read_flag(name: str, default: bool = False) -> bool:
     return os.environ.get(name, "1" if default else "0").lower() in ("1", "true", "yes", "on")
 
 
-def _number(name: str, default: int) -> int:
+def _read_number(name: str, default: int) -> int:
     try:
         return int(os.environ.get(name, default))
     except ValueError:
@@ -23,17 +23,17 @@ def _number(name: str, default: int) -> int:
 
 
 UPLOAD_DIR = DATA_DIR / "uploads"
-SECRET_KEY = installation.secret_key()
-DEBUG = _flag("VEDUTA_DEBUG")
+SECRET_KEY = installation.load_secret_key()
+DEBUG = _read_flag("VEDUTA_DEBUG")
 ALLOWED_HOSTS = os.environ.get("VEDUTA_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = list(filter(None, os.environ.get("VEDUTA_ORIGINS", "").split(",")))
-UPLOAD_LIMIT = _number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
+UPLOAD_LIMIT = _read_number("VEDUTA_UPLOAD_MB", 500) * 1024 * 1024
 # Processes that answer requests, and how many each works on at once. What they keep in memory is for all together.
-PROCESSES = max(1, _number("VEDUTA_PROCESSES", min(4, os.cpu_count() or 1)))
-THREADS = max(1, _number("VEDUTA_THREADS", 4))
-MEMORY_FOR_ANSWERS = _number("VEDUTA_ANSWERS_MB", 128) * 1024 * 1024 // PROCESSES
-MEMORY_FOR_COLUMNS = _number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024 // PROCESSES
-VERSIONS_KEPT = _number("VEDUTA_VERSIONS_KEPT", 10)
+PROCESSES = max(1, _read_number("VEDUTA_PROCESSES", min(4, os.cpu_count() or 1)))
+THREADS = max(1, _read_number("VEDUTA_THREADS", 4))
+MEMORY_FOR_ANSWERS = _read_number("VEDUTA_ANSWERS_MB", 128) * 1024 * 1024 // PROCESSES
+MEMORY_FOR_COLUMNS = _read_number("VEDUTA_MEMORY_MB", 2_048) * 1024 * 1024 // PROCESSES
+VERSIONS_KEPT = _read_number("VEDUTA_VERSIONS_KEPT", 10)
 # Hosts ("name" or "name:port") that feeds and databases may be read from although they are not public.
 ALLOWED_FEEDS = list(filter(None, os.environ.get("VEDUTA_ALLOWED_FEEDS", "").lower().split(",")))
 DATABASE_FOLDERS = [
@@ -41,10 +41,10 @@ DATABASE_FOLDERS = [
     *map(Path, filter(None, os.environ.get("VEDUTA_DATABASE_FOLDERS", "").split(":"))),
 ]
 # Processes that work in the background beside the server; tests have none, and what they ask for is done at once.
-WORKERS = 0 if TESTING else max(1, _number("VEDUTA_WORKERS", 2))
-MOST_ROWS = _number("VEDUTA_MOST_ROWS", 50_000_000)
+WORKERS = 0 if TESTING else max(1, _read_number("VEDUTA_WORKERS", 2))
+MOST_ROWS = _read_number("VEDUTA_MOST_ROWS", 50_000_000)
 # How long fetching all rows of a feed or a database may take.
-FETCH_SECONDS = _number("VEDUTA_FETCH_MINUTES", 60) * 60
+FETCH_SECONDS = _read_number("VEDUTA_FETCH_MINUTES", 60) * 60
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -98,7 +98,7 @@ TEMPLATES = [
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
                 "csp.context_processors.nonce",
-                "veduta.web.home.context.shared",
+                "veduta.web.home.context.make_shared_context",
             ],
             "builtins": ["veduta.web.common.templatetags.veduta"],
         },
@@ -142,7 +142,7 @@ AUTH_PASSWORD_VALIDATORS = [
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "home"
 LOGOUT_REDIRECT_URL = "sign-in"
-AXES_FAILURE_LIMIT = _number("VEDUTA_SIGN_IN_TRIES", 8)
+AXES_FAILURE_LIMIT = _read_number("VEDUTA_SIGN_IN_TRIES", 8)
 AXES_COOLOFF_TIME = 0.25
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_HANDLER = "veduta.web.accounts.throttle.Throttle"
@@ -152,16 +152,16 @@ AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
 
-HTTPS = _flag("VEDUTA_HTTPS")
+HTTPS = _read_flag("VEDUTA_HTTPS")
 SESSION_ENGINE = "veduta.web.accounts.sessions"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = HTTPS
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
-SECURE_SSL_REDIRECT = HTTPS and _flag("VEDUTA_REDIRECT_TO_HTTPS", True)
+SECURE_SSL_REDIRECT = HTTPS and _read_flag("VEDUTA_REDIRECT_TO_HTTPS", True)
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 # The proxies in front, which are believed when they say who asks, and over what.
 PROXIES = list(filter(None, os.environ.get("VEDUTA_PROXIES", "").split(",")))
-if _flag("VEDUTA_BEHIND_PROXY") and not PROXIES:
+if _read_flag("VEDUTA_BEHIND_PROXY") and not PROXIES:
     PROXIES = ["127.0.0.1", "::1"]
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"

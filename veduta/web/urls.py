@@ -21,6 +21,6 @@ urlpatterns = [
     path("templates/", include("veduta.web.chart_templates.urls")),
     path("dashboards/", include("veduta.web.dashboards.urls")),
 ]
-handler404 = "veduta.web.home.views.not_found"
-handler403 = "veduta.web.home.views.not_allowed"
-handler500 = "veduta.web.home.views.went_wrong"
+handler404 = "veduta.web.home.views.handle_not_found"
+handler403 = "veduta.web.home.views.handle_not_allowed"
+handler500 = "veduta.web.home.views.handle_error"

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import FARE
 from tests.core.chart.test_kinds import drawn
-from veduta.core.chart.addresses import address_of, checked_address
+from veduta.core.chart.addresses import build_address, validate_address
 
 OWN = "https://ships.example/of/{value}?from=veduta"
 
@@ -32,23 +32,23 @@ class Addresses(unittest.TestCase):
             "{scheme}://ships.example/{value}",
         ):
             with self.subTest(text=text), self.assertRaises(ValueError):
-                checked_address(text)
+                validate_address(text)
         for text in ("", "{value}", OWN, "HTTP://ships.example:8080/#{value}"):
-            self.assertEqual(checked_address(f" {text} "), text)
+            self.assertEqual(validate_address(f" {text} "), text)
 
     @examples(200)
     @given(st.text(max_size=30))
     def test_a_value_stays_within_its_place(self, value):
-        parts = urlsplit(address_of(OWN, value))
+        parts = urlsplit(build_address(OWN, value))
         found = (parts.scheme, parts.netloc, parts.query, parts.fragment)
         self.assertEqual(found, ("https", "ships.example", "from=veduta", ""))
         self.assertEqual(unquote(parts.path.removeprefix("/of/"), errors="strict"), value)
-        self.assertNotRegex(address_of(OWN, value), r"[\s<>\"']")
+        self.assertNotRegex(build_address(OWN, value), r"[\s<>\"']")
 
     @examples(200)
     @given(st.one_of(st.text(max_size=30), st.text(max_size=20).map("javascript:{}".format)))
     def test_a_value_that_is_no_address_leads_nowhere(self, value):
-        self.assertIn(urlsplit(address_of("{value}", value) or "https://x").scheme, ("http", "https"))
+        self.assertIn(urlsplit(build_address("{value}", value) or "https://x").scheme, ("http", "https"))
 
     def test_values_that_are_addresses_are_taken_as_they_are(self):
         for value, leads in (
@@ -60,7 +60,7 @@ class Addresses(unittest.TestCase):
             (None, False),
         ):
             with self.subTest(value=value):
-                self.assertEqual(address_of("{value}", value), value if leads else "")
+                self.assertEqual(build_address("{value}", value), value if leads else "")
 
 
 class InTables(unittest.TestCase):

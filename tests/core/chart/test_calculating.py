@@ -14,7 +14,7 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
-from veduta.core.chart.variations import VARIATIONS, fitting
+from veduta.core.chart.variations import VARIATIONS, list_variations
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import load_model
 from veduta.core.model.model import Model
@@ -81,7 +81,7 @@ class Variations(unittest.TestCase):
         self.assertEqual(shares, [fare / wholes[region] for region, _, fare in rows])
 
     def offered(self, *groups: Grouping, measure: dict = FARE) -> dict[str, str]:
-        return dict(fitting(groups, sailings(ROWS).schema, Measure.model_validate(measure), {}))
+        return dict(list_variations(groups, sailings(ROWS).schema, Measure.model_validate(measure), {}))
 
     def test_only_those_are_offered_that_the_dimensions_allow(self):
         region, month = Grouping(field="region"), Grouping(field="sailed", grain="month")
@@ -206,7 +206,7 @@ class Said(unittest.TestCase):
         answered = ask(chart, model, context)
         self.assertEqual((answered.title, answered.result.groups), ("The best 1", 1))
         self.assertIn("with most 1.", answered.sentence)
-        free = model.given({"most": None})
+        free = model.apply_reader({"most": None})
         self.assertEqual(ask(chart, free, context).result.groups, 3)
 
 

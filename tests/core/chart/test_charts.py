@@ -7,12 +7,12 @@ import unittest
 from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
-from veduta.core.chart.kinds import kind_named
+from veduta.core.chart.kinds import get_kind
 from veduta.core.chart.paints import SERIES_COLOURS
-from veduta.core.chart.question import Selection, ask
-from veduta.core.chart.sentence import default_title, sentence, sentence_text
-from veduta.core.chart.theme import DARK_COLOURS, themes
-from veduta.core.data.fields import Kind, NumberFormat, Schema
+from veduta.core.chart.question import OwnSelection, ask
+from veduta.core.chart.sentence import write_default_title, write_sentence, write_sentence_text
+from veduta.core.chart.theme import DARK_COLOURS, build_themes
+from veduta.core.data.fields import DataType, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
 from veduta.core.formats import format_number, settle
 
@@ -81,7 +81,7 @@ class Definitions(unittest.TestCase):
             keep={"by": {"field": "passengers", "aggregate": "sum"}},
             sort={"by": "measure", "measure": {"field": "departure", "aggregate": "min"}},
         )
-        self.assertEqual(definition.fields(), {"fare", "route", "cancelled", "passengers", "departure"})
+        self.assertEqual(definition.list_fields(), {"fare", "route", "cancelled", "passengers", "departure"})
 
     def test_a_missing_field_is_named(self):
         schema = Schema(SAILING_FIELDS)
@@ -118,7 +118,7 @@ class Choice(unittest.TestCase):
         self.assertEqual(self.kind(show=[FARE], by=[MONTH])[1], "periods in order, so a line")
 
     def test_an_own_choice_is_kept_while_it_fits(self):
-        self.assertEqual(self.kind(by=["region"], kind="area"), (kind_named("area"), ""))
+        self.assertEqual(self.kind(by=["region"], kind="area"), (get_kind("area"), ""))
         kind, why = self.kind(by=["region"], kind="crosstab")
         self.assertEqual(kind.name, "bar")
         self.assertIn("A crosstab needs two dimensions.", why)
@@ -185,17 +185,19 @@ class Drawings(unittest.TestCase):
 
     def test_selected_marks_stand_out(self):
         definition = chart(show=[FARE], by=["region"])
-        drawn = asked(definition, selection=Selection((("South Banks",),))).drawing
+        drawn = asked(definition, selection=OwnSelection((("South Banks",),))).drawing
         self.assertEqual(
             {row["name"]: row["on"] for row in drawn.rows}, {"South Banks": 1, "Inner Sound": 0, "North Reach": 0}
         )
-        left_out = asked(definition, selection=Selection((("South Banks",),), excluded=True)).drawing
+        left_out = asked(definition, selection=OwnSelection((("South Banks",),), excluded=True)).drawing
         self.assertEqual(
             {row["name"]: row["on"] for row in left_out.rows}, {"South Banks": 0, "Inner Sound": 1, "North Reach": 1}
         )
 
     def test_a_selected_range_of_the_axis_takes_all_series(self):
-        drawn = asked(chart(show=[FARE], by=[MONTH], split="region"), selection=Selection((("2026-02-01",),))).drawing
+        drawn = asked(
+            chart(show=[FARE], by=[MONTH], split="region"), selection=OwnSelection((("2026-02-01",),))
+        ).drawing
         self.assertEqual({row["name"] for row in drawn.rows if row["dot"]}, {"Feb 2026"})
 
     def test_undated_rows_are_not_dropped_silently(self):
@@ -209,7 +211,7 @@ class Drawings(unittest.TestCase):
 
     def test_themes_have_a_dark_colour_for_each(self):
         self.assertEqual(len(set(DARK_COLOURS)), len(SERIES_COLOURS))
-        self.assertEqual(set(themes()), {"light", "dark", "dark_colours"})
+        self.assertEqual(set(build_themes()), {"light", "dark", "dark_colours"})
 
 
 class Layouts(unittest.TestCase):
@@ -299,7 +301,7 @@ class Sentences(unittest.TestCase):
             ),
         ):
             with self.subTest(words=words):
-                self.assertEqual(sentence_text(chart(**parts), kind_named(kind), schema), words)
+                self.assertEqual(write_sentence_text(chart(**parts), get_kind(kind), schema), words)
 
     def test_every_clause_can_be_reached(self):
         schema = Schema(SAILING_FIELDS)
@@ -311,7 +313,7 @@ class Sentences(unittest.TestCase):
             keep={},
             sort={},
         )
-        parts = sentence(definition, kind_named("table"), schema)
+        parts = write_sentence(definition, get_kind("table"), schema)
         reached = [(part.clause, part.index) for part in parts if part.clause]
         expected = [
             ("show", 0),
@@ -330,7 +332,7 @@ class Sentences(unittest.TestCase):
     def test_titles(self):
         schema = Schema(SAILING_FIELDS)
         self.assertEqual(
-            default_title(chart(show=[FARE], by=[MONTH], split="region"), schema),
+            write_default_title(chart(show=[FARE], by=[MONTH], split="region"), schema),
             "Fare by month of sailed, split by region",
         )
 
@@ -372,14 +374,14 @@ class Formats(unittest.TestCase):
 
     def test_decimals_are_settled_for_a_whole_column(self):
         for values, kind, decimals in (
-            ([1.5, 2000.25], Kind.DECIMAL, 0),
-            ([1.5, 200.25], Kind.DECIMAL, 1),
-            ([0.333], Kind.DECIMAL, 2),
-            ([5], Kind.WHOLE, 0),
-            ([], Kind.DECIMAL, 2),
+            ([1.5, 2000.25], DataType.DECIMAL, 0),
+            ([1.5, 200.25], DataType.DECIMAL, 1),
+            ([0.333], DataType.DECIMAL, 2),
+            ([5], DataType.WHOLE, 0),
+            ([], DataType.DECIMAL, 2),
         ):
             with self.subTest(values=values):
                 self.assertEqual(settle(NumberFormat(), values, kind).decimals, decimals)
-        self.assertEqual(settle(NumberFormat(), [2000.25], Kind.DECIMAL, records=True).decimals, 2)
-        self.assertEqual(settle(NumberFormat(), [2000.0], Kind.DECIMAL, records=True).decimals, 0)
-        self.assertEqual(settle(NumberFormat(decimals=4), [1.0], Kind.DECIMAL).decimals, 4)
+        self.assertEqual(settle(NumberFormat(), [2000.25], DataType.DECIMAL, records=True).decimals, 2)
+        self.assertEqual(settle(NumberFormat(), [2000.0], DataType.DECIMAL, records=True).decimals, 0)
+        self.assertEqual(settle(NumberFormat(decimals=4), [1.0], DataType.DECIMAL).decimals, 4)

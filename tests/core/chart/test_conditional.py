@@ -10,11 +10,11 @@ from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, ROWS, asked, chart
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.conditional import TESTS, ConditionalFormat, condition_words
-from veduta.core.chart.drawing.picture import units
+from veduta.core.chart.conditional import TESTS, ConditionalFormat, describe_condition
+from veduta.core.chart.drawing.picture import iterate_units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
-from veduta.core.chart.tones import contrast
+from veduta.core.chart.tones import compute_contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -212,7 +212,9 @@ class Looks(unittest.TestCase):
                 self.assertEqual(len({tuple(row["point"]) for row in held}), 2)
                 self.assertTrue(all("; best" in row["said"] and ["", "best"] in row["tip"] for row in held))
                 painted = [
-                    unit for unit in units(answered.drawing.spec) if "datum.format === 0" in str(unit["encoding"])
+                    unit
+                    for unit in iterate_units(answered.drawing.spec)
+                    if "datum.format === 0" in str(unit["encoding"])
                 ]
                 self.assertTrue(painted)
                 self.assertNotIn("line", [unit["mark"]["type"] for unit in painted])
@@ -235,17 +237,17 @@ class Looks(unittest.TestCase):
         spec = asked(definition).drawing.spec
         colours = [
             condition["value"]
-            for unit in units(spec)
+            for unit in iterate_units(spec)
             if unit["mark"]["type"] == "text"
             for condition in unit["encoding"]["color"]["condition"]
         ]
         self.assertTrue(colours)
-        self.assertTrue(all(contrast(colour, "#FFFFFF") >= 4.5 for colour in colours))
+        self.assertTrue(all(compute_contrast(colour, "#FFFFFF") >= 4.5 for colour in colours))
 
 
 class Words(unittest.TestCase):
     def said(self, **rule):
-        return condition_words(
+        return describe_condition(
             ConditionalFormat.model_validate(rule), chart(show=[FARE, PASSENGERS]).measures, sailings(ROWS)
         )
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import MONTH, asked, chart
 from tests.core.support import sailings
-from veduta.core.chart.definition import sort_of_column, sorted_columns
+from veduta.core.chart.definition import list_sorted_columns, sort_of_column
 from veduta.core.chart.edits import apply_edit
 from veduta.core.formats import EMPTY
 
@@ -153,7 +153,7 @@ class Sorted(unittest.TestCase):
         shown = answered.drawing.table
         self.assertEqual([cell.sorted for cell in shown.headings[0]], ["", "", "descending", ""])
         self.assertEqual(sort_of_column(definition, shown.headings[0][2].sorts).descending, False)
-        self.assertEqual(sorted_columns(model_sorted, model_sorted.sort), {'m0@["2026-01-01"]': True})
+        self.assertEqual(list_sorted_columns(model_sorted, model_sorted.sort), {'m0@["2026-01-01"]': True})
 
     def test_a_place_goes_with_its_dimension_and_one_that_cannot_be_is_left_alone(self):
         sort = {"by": "measure", "measure": FARE, "at": ["2026-01-01"]}

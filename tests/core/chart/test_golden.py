@@ -9,14 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from tests.core.chart.test_kinds import drawn, fitting, row
-from veduta.core.chart.kinds import KINDS, Kind
+from veduta.core.chart.kinds import KINDS, ChartKind
 
 FOLDER = Path(__file__).parent / "golden"
 ROWS = [row(i) for i in (1, 2, 4, 5, 9, 12, 14)]
 SHAPES = "shapes of areas"
 
 
-def specification(kind: Kind) -> dict[str, Any] | None:
+def specification(kind: ChartKind) -> dict[str, Any] | None:
     """What a kind draws of the rows, with the marks' own fields; None for a kind that is HTML."""
     drawing = drawn(fitting(kind, ROWS)[-1], ROWS).drawing
     if drawing.spec is None:

@@ -13,9 +13,9 @@ from tests.core.chart.test_kinds import GRAMMARS, MEASURES, MONTH, drawn, model_
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.grammar import schema
-from veduta.core.chart.grammar.checking import checked, completions_at, formatted, problem_in
-from veduta.core.chart.grammar.source import caret_at, places
-from veduta.core.chart.kinds.own import field_names, starting_text
+from veduta.core.chart.grammar.checking import check_specification, find_problem, format_specification, list_completions
+from veduta.core.chart.grammar.source import locate_caret, locate_parts
+from veduta.core.chart.kinds.own import list_field_names, write_starting_text
 from veduta.core.chart.outside import complete
 from veduta.core.errors import DefinitionProblem
 
@@ -34,14 +34,14 @@ JSON = st.recursive(
 def wrong(spec: object) -> tuple[str, str]:
     """What is said to be wrong, and about which part of the text."""
     text = spec if isinstance(spec, str) else json.dumps(spec)
-    problem = problem_in(text)
+    problem = find_problem(text)
     assert problem is not None, "nothing is wrong"
     return problem.message, text[problem.span.start : problem.span.end]
 
 
 def offered(text: str, *fields: str) -> list[str]:
     """The completions where a bar stands in a text."""
-    return [each.label for each in completions_at(text.replace("|", ""), text.index("|"), fields)[0]]
+    return [each.label for each in list_completions(text.replace("|", ""), text.index("|"), fields)[0]]
 
 
 class Checking(unittest.TestCase):
@@ -51,7 +51,7 @@ class Checking(unittest.TestCase):
 
     def test_what_is_right_passes(self):
         for spec in (BARS, {"layer": [BARS, BARS]}, {**BARS, "data": {"values": [{"url": 3, "href": "x"}]}}):
-            self.assertIsNone(problem_in(json.dumps(spec)))
+            self.assertIsNone(find_problem(json.dumps(spec)))
 
     def test_what_has_no_meaning_is_said_with_its_place(self):
         cases = [
@@ -79,13 +79,13 @@ class Checking(unittest.TestCase):
                 self.assertEqual(about, part)
 
     def test_the_line_is_that_of_the_mistake(self):
-        problem = problem_in('{\n  "mark": "bar",\n  "encoding": {\n    "x": {"feild": "Fare"}\n  }\n}')
+        problem = find_problem('{\n  "mark": "bar",\n  "encoding": {\n    "x": {"feild": "Fare"}\n  }\n}')
         self.assertEqual(problem.line, 4)
         self.assertIn("Line 2: This is not JSON yet", self.refused('{"mark": "bar",\n}'))
 
     def refused(self, text: str) -> str:
         with self.assertRaises(DefinitionProblem) as caught:
-            checked(text)
+            check_specification(text)
         return str(caught.exception)
 
     def test_addresses_are_refused_wherever_they_stand(self):
@@ -102,7 +102,7 @@ class Checking(unittest.TestCase):
 
     def test_fields_that_the_rows_do_not_have_are_said(self):
         def said(spec, *fields):
-            problem = problem_in(json.dumps(spec), fields)
+            problem = find_problem(json.dumps(spec), fields)
             return problem.message if problem else ""
 
         self.assertEqual(said(BARS, "Region", "Fare"), "")
@@ -114,13 +114,13 @@ class Checking(unittest.TestCase):
     @given(JSON)
     def test_nonsense_never_gets_further_than_a_message(self, data):
         for spec in (data, {"mark": data}, {**BARS, "encoding": data}, {"layer": data}):
-            problem = problem_in(json.dumps(spec))
+            problem = find_problem(json.dumps(spec))
             self.assertTrue(problem is None or problem.message)
 
     @given(JSON)
     def test_places_are_those_of_the_values(self, data):
         text = json.dumps(data, indent=1)
-        values, _ = places(text)
+        values, _ = locate_parts(text)
 
         def walk(part, path):
             span = values[path]
@@ -132,9 +132,9 @@ class Checking(unittest.TestCase):
         walk(data, ())
 
     def test_even_text_says_the_same(self):
-        self.assertEqual(json.loads(formatted(json.dumps(BARS))), BARS)
+        self.assertEqual(json.loads(format_specification(json.dumps(BARS))), BARS)
         with self.assertRaises(DefinitionProblem):
-            formatted("{")
+            format_specification("{")
 
 
 class Completing(unittest.TestCase):
@@ -153,9 +153,9 @@ class Completing(unittest.TestCase):
 
     @given(st.text('{}[]",: ab\\1', max_size=40), st.integers(0, 40))
     def test_whatever_is_written_so_far(self, text, caret):
-        writing = caret_at(text, min(caret, len(text)))
+        writing = locate_caret(text, min(caret, len(text)))
         self.assertLessEqual(writing.span.start, writing.span.end)
-        completions_at(text, min(caret, len(text)), ["Fare"])
+        list_completions(text, min(caret, len(text)), ["Fare"])
 
 
 class Drawing(unittest.TestCase):
@@ -178,7 +178,7 @@ class Drawing(unittest.TestCase):
         answered = self.own(
             BARS, by=[MONTH], show=[{**MEASURES[0], "name": "A.b[c]"}, {**MEASURES[1], "name": "A b c"}]
         )
-        names = field_names([column.name for column in answered.result.columns])
+        names = list_field_names([column.name for column in answered.result.columns])
         self.assertEqual(names[1:], ["A b c", "A b c 2"])
         self.assertEqual(answered.drawing.rows[0][names[0]], "2025-01-01T00:00:00")
 
@@ -189,7 +189,7 @@ class Drawing(unittest.TestCase):
         own = apply_edit(definition, model_of(ROWS), {"edit": "set_kind", "kind": "own"})
         begun = drawn(own.model_dump(mode="json"), ROWS)
         self.assertEqual((begun.kind.name, begun.drawing.spec), ("own", before.drawing.spec))
-        text = starting_text(begun.drawing)
+        text = write_starting_text(begun.drawing)
         taken = apply_edit(own, model_of(ROWS), {"edit": "set_specification", "text": text})
         answered = drawn(taken.model_dump(mode="json"), ROWS)
         self.assertEqual(answered.drawing.named["marks"], before.drawing.rows)

@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import FARE, asked, chart
 from tests.core.chart.test_colours import luminance
-from veduta.core.chart.drawing.colours import BLACK, WHITE, between
-from veduta.core.chart.drawing.in_cells import STEPS, STRONG, bar, is_strong, shade_step
+from veduta.core.chart.drawing.colours import BLACK, WHITE, interpolate_colours
+from veduta.core.chart.drawing.in_cells import STEPS, STRONG, choose_shade_step, is_strong, place_bar
 from veduta.core.chart.paints import AROUND, RISING
-from veduta.core.chart.theme import DARK_SHADES, in_both, text_in_both
+from veduta.core.chart.theme import DARK_SHADES, get_both_colours, get_both_text_colours
 from veduta.core.errors import DefinitionProblem
 
 NUMBERS = st.floats(-1e9, 1e9).map(lambda number: round(number, 2))
@@ -30,7 +30,7 @@ class Cells(unittest.TestCase):
         low, high = min(values), max(values)
         spread = (max(high, 0) - min(low, 0)) or 1
         for value in values:
-            start, length, negative = bar(value, low, high)
+            start, length, negative = place_bar(value, low, high)
             self.assertAlmostEqual(length, 100 * abs(value) / spread, delta=0.02)
             zero = start + length if negative else start
             self.assertAlmostEqual(zero, 100 * -min(low, 0) / spread, delta=0.03)
@@ -39,7 +39,7 @@ class Cells(unittest.TestCase):
     @given(st.lists(NUMBERS, min_size=1))
     def test_shades_rise_with_their_values(self, values):
         ordered = sorted(values)
-        steps = [shade_step(value, ordered[0], ordered[-1]) for value in ordered]
+        steps = [choose_shade_step(value, ordered[0], ordered[-1]) for value in ordered]
         ranks = [int(step[5:]) * (-1 if step.startswith("fall") else 1) for step in steps]
         self.assertEqual(ranks, sorted(ranks))
         self.assertEqual(any(step.startswith("fall") for step in steps), ordered[0] < 0 < ordered[-1])
@@ -49,9 +49,9 @@ class Cells(unittest.TestCase):
             for step in range(1, STEPS + 1):
                 text = WHITE if is_strong(f"{way}-{step}") else BLACK
                 share = (step - 1) / (STEPS - 1)
-                dark = between(DARK_SHADES[near], DARK_SHADES[far], share)
+                dark = interpolate_colours(DARK_SHADES[near], DARK_SHADES[far], share)
                 with self.subTest(way=way, step=step):
-                    self.assertGreaterEqual(contrast(between(near, far, share), text), 4.5)
+                    self.assertGreaterEqual(contrast(interpolate_colours(near, far, share), text), 4.5)
                     self.assertGreaterEqual(round(contrast(dark, DARK_SHADES[text]), 2), 4.5)
         self.assertEqual(set(STRONG), {"rise", "fall"})
 
@@ -152,7 +152,9 @@ class Tables(unittest.TestCase):
                 if draws == "bar":
                     self.assertTrue(-0.01 <= cell.bar[0] <= cell.bar[0] + cell.bar[1] <= 100.02, cell.bar)
                 else:
-                    for text, ground in zip(text_in_both("", cell.look.ground), in_both(cell.look.ground), strict=True):
+                    for text, ground in zip(
+                        get_both_text_colours("", cell.look.ground), get_both_colours(cell.look.ground), strict=True
+                    ):
                         self.assertGreaterEqual(contrast(text, ground), 4.49)
 
     def test_a_small_line_goes_by_periods_with_gaps(self):

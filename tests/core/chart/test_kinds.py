@@ -16,18 +16,18 @@ import polars as pl
 
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.picture import Drawing, units
-from veduta.core.chart.grammar.schema import with_plain_names
-from veduta.core.chart.kinds import KINDS, THEMES, Asked, Kind, kind_named
-from veduta.core.chart.kinds.base import kind
+from veduta.core.chart.drawing.picture import Drawing, iterate_units
+from veduta.core.chart.grammar.schema import simplify_names
+from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape, get_kind
+from veduta.core.chart.kinds.base import register_kind
 from veduta.core.chart.outside import complete
-from veduta.core.chart.question import Answered, ask
-from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.chart.question import AnsweredChart, ask
+from veduta.core.data.fields import DataType as ValueKind
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.geography.shapes import Shapes, read_shapes, shapes_by
+from veduta.core.geography.shapes import Shapes, build_shapes, read_shapes
 from veduta.core.model.model import Model
-from veduta.demo.islands import sea_areas
+from veduta.demo.islands import generate_sea_areas
 
 GRAMMARS = Path(__file__).parents[3] / "node_modules"
 MONTH = {"field": "sailed", "grain": "month"}
@@ -83,7 +83,7 @@ MODELS: dict[int, tuple[Model, list[dict]]] = {}
 @cache
 def validator(grammar: str) -> jsonschema_rs.Draft7Validator:
     schema = json.loads((GRAMMARS / f"{grammar}/build/{grammar}-schema.json").read_text())
-    return jsonschema_rs.Draft7Validator(with_plain_names(schema))
+    return jsonschema_rs.Draft7Validator(simplify_names(schema))
 
 
 FIELDS = [
@@ -96,19 +96,19 @@ FIELDS = [
 
 @cache
 def atlas() -> dict[str, Shapes]:
-    read = read_shapes(json.dumps(sea_areas()).encode())
-    return {"seas": shapes_by("Sea areas", read.properties, read.geometries, "region")}
+    read = read_shapes(json.dumps(generate_sea_areas()).encode())
+    return {"seas": build_shapes("Sea areas", read.properties, read.geometries, "region")}
 
 
 def model_of(rows: list[dict]) -> Model:
     """A model of these rows, with places, the same for the same list."""
     if id(rows) not in MODELS:
         columns = {f.id: pl.Series(f.id, [row.get(f.id) for row in rows], dtype=f.kind.dtype) for f in FIELDS}
-        MODELS[id(rows)] = Model.of_one(MemoryTable(pl.DataFrame(columns), Schema(FIELDS)), Schema(FIELDS)), rows
+        MODELS[id(rows)] = Model.from_table(MemoryTable(pl.DataFrame(columns), Schema(FIELDS)), Schema(FIELDS)), rows
     return MODELS[id(rows)][0]
 
 
-def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
+def fitting(declared: ChartKind, rows: list[dict]) -> list[dict]:
     """The parts of charts that a kind can draw, with each number of measures and dimensions it takes."""
     model = model_of(rows)
     found = []
@@ -117,12 +117,12 @@ def fitting(declared: Kind, rows: list[dict]) -> list[dict]:
             parts = {"show": MEASURES[:measures], "by": dimensions[:1], "kind": declared.name}
             if len(dimensions) > 1:
                 parts["split"] = dimensions[1]
-            if not declared.unfit(Asked(load_definition({"dataset": "d", **parts}), model)):
+            if not declared.explain_unsupported(ChartShape(load_definition({"dataset": "d", **parts}), model)):
                 found.append(parts)
     return found
 
 
-def drawn(parts: dict, rows: list[dict]) -> Answered:
+def drawn(parts: dict, rows: list[dict]) -> AnsweredChart:
     model = model_of(rows)
     return ask(load_definition({"dataset": "d", **parts}), model, context_of(model), atlas=atlas())
 
@@ -147,7 +147,7 @@ class WhatDoesNotAddUp(unittest.TestCase):
     def stacks(self, **parts: Any) -> set[Any]:
         """The ways in which bars and areas of a chart are stacked."""
         spec = drawn({"by": ["route"], **parts}, ROWS["some rows"]).drawing.spec
-        marks = [unit for unit in units(spec) if unit["mark"]["type"] in ("bar", "area")]
+        marks = [unit for unit in iterate_units(spec) if unit["mark"]["type"] in ("bar", "area")]
         return {channel.get("stack") for unit in marks for name, channel in unit["encoding"].items() if name in "xy"}
 
     def test_veduta_stacks_sums_and_puts_means_side_by_side(self):
@@ -191,7 +191,7 @@ class WhatDoesNotAddUp(unittest.TestCase):
         answered = drawn(
             {"show": [MEAN], "by": [MONTH], "split": "region", "kind": "layers", "layers": layers}, ROWS["some rows"]
         )
-        self.assertEqual({unit["mark"]["type"] for unit in units(answered.drawing.spec)}, {"line", "point"})
+        self.assertEqual({unit["mark"]["type"] for unit in iterate_units(answered.drawing.spec)}, {"line", "point"})
         self.assertIn("They are drawn as lines.", " ".join(answered.notes))
 
 
@@ -232,7 +232,7 @@ class Parts(unittest.TestCase):
 
 
 class EveryKind(unittest.TestCase):
-    def checked(self, answered: Answered) -> Drawing:
+    def checked(self, answered: AnsweredChart) -> Drawing:
         drawing = answered.drawing
         outputs = (drawing.spec, drawing.table, drawing.figures, drawing.words)
         self.assertEqual(sum(each is not None for each in outputs), 1)
@@ -245,7 +245,7 @@ class EveryKind(unittest.TestCase):
             self.marks_say_what_they_are(answered)
         return drawing
 
-    def marks_say_what_they_are(self, answered: Answered) -> None:
+    def marks_say_what_they_are(self, answered: AnsweredChart) -> None:
         """A mark that can be pointed at says itself, and its point names values of the chart's dimensions."""
         dimensions = len(answered.result.dimensions)
         for mark in answered.drawing.rows:
@@ -297,9 +297,9 @@ class EveryKind(unittest.TestCase):
 
     def test_one_name_stands_for_one_kind(self):
         with self.assertRaises(ValueError), mock.patch.dict(KINDS):
-            kind(type(KINDS["line"]))
+            register_kind(type(KINDS["line"]))
         with self.assertRaises(DefinitionProblem):
-            kind_named("pictogram")
+            get_kind("pictogram")
 
     def test_settings_of_other_kinds_do_no_harm(self):
         for declared in KINDS.values():

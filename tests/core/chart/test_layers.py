@@ -20,7 +20,7 @@ class StepsOfShades(unittest.TestCase):
     @example([0.1, 0.2, 0.3, 0.6], 6)
     @example([0, 10, 20, 30], 3)
     def test_each_value_has_the_middle_of_the_one_step_that_holds_it(self, values, number):
-        steps = Steps.over(min(values), max(values), number)
+        steps = Steps.from_range(min(values), max(values), number)
         ends = [steps.end(i) for i in range(steps.count + 1)]
         self.assertLessEqual(steps.count, 3 * number + 2)
         for value in values:
@@ -29,7 +29,7 @@ class StepsOfShades(unittest.TestCase):
                 for i, (low, high) in enumerate(pairwise(ends))
                 if low <= value < high or (i == steps.count - 1 and value == high)
             ]
-            self.assertEqual([steps.middle(value)], holding)
+            self.assertEqual([steps.find_middle(value)], holding)
 
 
 class OrderOfSeries(unittest.TestCase):
@@ -87,9 +87,9 @@ class Shaded(unittest.TestCase):
 
     def test_what_a_layer_goes_by_is_among_the_fields_of_the_chart(self):
         definition = chart(show=[FARE], by=["route"], layers=[{"measures": [0], "how": "bar", "shade": PASSENGERS}])
-        self.assertLessEqual({"fare", "passengers", "route"}, definition.fields())
+        self.assertLessEqual({"fare", "passengers", "route"}, definition.list_fields())
         tested = chart(by=["route"], layers=[{"measures": [0], "how": "bar", "test": 'sum("#passengers") > 3'}])
-        self.assertIn("passengers", tested.fields())
+        self.assertIn("passengers", tested.list_fields())
 
 
 class Undivided(unittest.TestCase):

@@ -10,14 +10,14 @@ from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
 from veduta.core.chart.drawing.dressing import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
-from veduta.core.chart.drawing.lettering import text_width
-from veduta.core.chart.drawing.picture import units
+from veduta.core.chart.drawing.lettering import measure_text
+from veduta.core.chart.drawing.picture import iterate_units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.look import Sheet
 from veduta.core.chart.question import ask
-from veduta.core.chart.sentence import parameter_settings
-from veduta.core.chart.tones import contrast
+from veduta.core.chart.sentence import list_parameter_settings
+from veduta.core.chart.tones import compute_contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -142,11 +142,13 @@ class Parts(unittest.TestCase):
         definition = load_definition({"dataset": "d", "show": [FARE], "by": ["route"], "kind": "bar", "look": look})
         for values, expected in (({}, (-5, 500)), ({"most": None}, (-5, None)), ({"least": 600}, (600, None))):
             with self.subTest(values):
-                model = whole.given(values)
+                model = whole.apply_reader(values)
                 spec = ask(definition, model, context_of(model)).drawing.spec
-                scale = next(unit["encoding"]["y"]["scale"] for unit in units(spec) if unit["mark"]["type"] == "bar")
+                scale = next(
+                    unit["encoding"]["y"]["scale"] for unit in iterate_units(spec) if unit["mark"]["type"] == "bar"
+                )
                 self.assertEqual((scale.get("domainMin"), scale.get("domainMax")), expected)
-        self.assertEqual([name for name, _ in parameter_settings(definition, whole)], ["Least", "Most"])
+        self.assertEqual([name for name, _ in list_parameter_settings(definition, whole)], ["Least", "Most"])
 
     def test_the_sheet_has_a_ground_and_a_line_round_it(self):
         look = {"whole": {"ground": "#FBF0D9", "border": "ink", "inner": "large"}}
@@ -162,7 +164,9 @@ class Parts(unittest.TestCase):
         series = [{"name": "North Reach", "width": 5, "dash": "dotted"}, {"name": "Inner Sound", "opacity": 0.3}]
         drawn = spec_of({"series": series}, ROWS["some rows"], **parts).drawing
         lines = [
-            unit for unit in units(drawn.spec) if unit["mark"]["type"] == "line" and "strokeWidth" in unit["encoding"]
+            unit
+            for unit in iterate_units(drawn.spec)
+            if unit["mark"]["type"] == "line" and "strokeWidth" in unit["encoding"]
         ]
         self.assertTrue(lines)
         for unit in lines:
@@ -186,60 +190,62 @@ class Parts(unittest.TestCase):
         two = {"kind": "bar", "by": ["route"], "show": [FARE, PASSENGERS]}
         red = [{"name": "Fare", "colour": "red"}]
         plain, own = (spec_of({"series": series}, **two).drawing for series in ([], red))
-        before, after = (next(units(each.spec))["encoding"]["color"]["scale"] for each in (plain, own))
+        before, after = (next(iterate_units(each.spec))["encoding"]["color"]["scale"] for each in (plain, own))
         self.assertEqual(after, {**before, "range": ["#FF0000", before["range"][1]]})
 
     def test_the_only_series_looks_as_it_is_set(self):
         look = {"series": [{"name": "", "colour": "#123456", "width": 4, "points": "shown", "dash": "dashed"}]}
         line = spec_of(look, kind="line", by=[MONTH]).drawing
         self.assertIn("series", [part.name for part in line.parts])
-        first, _, points = units(line.spec)
+        first, _, points = iterate_units(line.spec)
         self.assertEqual(first["encoding"]["color"], {"value": "#123456"})
         self.assertEqual((first["mark"]["strokeWidth"], first["mark"]["strokeDash"]), (4, [6, 4]))
         self.assertEqual(points["encoding"]["opacity"]["condition"][0], {"test": "true", "value": 1})
         bars = spec_of({"series": [{"name": "", "colour": "#123456", "opacity": 0.5}]}).drawing
-        bar = next(units(bars.spec))
+        bar = next(iterate_units(bars.spec))
         self.assertEqual((bar["encoding"]["color"], bar["mark"]["fillOpacity"]), ({"value": "#123456"}, 0.5))
 
     def test_series_are_told_apart_without_colours(self):
         look = {"whole": {"patterns": True}}
         rows = ROWS["some rows"]
         bars = spec_of(look, rows, kind="bar", by=["region"], split="route").drawing.spec
-        entries = next(units(bars))["encoding"]["color"]["scale"]["domain"]
+        entries = next(iterate_units(bars))["encoding"]["color"]["scale"]["domain"]
         self.assertEqual(bars["usermeta"]["patterns"]["of"], entries)
-        line = next(units(spec_of(look, rows, kind="line", by=[MONTH], split="region").drawing.spec))["encoding"]
+        line = next(iterate_units(spec_of(look, rows, kind="line", by=[MONTH], split="region").drawing.spec))[
+            "encoding"
+        ]
         dashes = line["strokeDash"]["scale"]
         self.assertEqual(dashes["domain"], line["color"]["scale"]["domain"])
         self.assertEqual(len({str(dash) for dash in dashes["range"]}), 3)
         points = spec_of(look, rows, kind="scatter", show=[FARE, PASSENGERS], by=["route", "region"]).drawing.spec
-        shapes = next(units(points))["encoding"]["shape"]["scale"]["range"]
+        shapes = next(iterate_units(points))["encoding"]["shape"]["scale"]["range"]
         self.assertEqual(len(set(shapes)), 3)
         own = {**look, "series": [{"name": "North Reach", "dash": "dotted"}]}
-        line = next(units(spec_of(own, rows, kind="line", by=[MONTH], split="region").drawing.spec))["encoding"]
+        line = next(iterate_units(spec_of(own, rows, kind="line", by=[MONTH], split="region").drawing.spec))["encoding"]
         self.assertIn([1.5, 3], line["strokeDash"]["scale"]["range"])
         self.assertNotIn("usermeta", spec_of(look).drawing.spec)
 
     def test_labels_say_names_and_have_a_colour_that_can_be_read(self):
         parts = {"kind": "bar", "settings": {"labels": "all"}}
-        label = [unit for unit in units(spec_of({}, **parts).drawing.spec) if unit["mark"]["type"] == "text"]
+        label = [unit for unit in iterate_units(spec_of({}, **parts).drawing.spec) if unit["mark"]["type"] == "text"]
         self.assertEqual([unit["encoding"]["text"]["field"] for unit in label], ["words"])
         for says in ("name", "both"):
             with self.subTest(says=says):
                 drawing = spec_of({"labels": {"says": says, "colour": "yellow"}}, **parts).drawing
                 large = spec_of({"labels": {"says": says}, "whole": {"size": "large"}}, **parts).drawing
                 wide = {row["name"]: row["wide"] for row in large.rows}
-                (unit,) = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "text"]
+                (unit,) = [unit for unit in iterate_units(drawing.spec) if unit["mark"]["type"] == "text"]
                 for row in drawing.rows:
                     self.assertEqual(row["words"], row["name"] if says == "name" else f"{row['name']} {row['text']}")
-                    self.assertEqual(row["wide"], text_width(row["words"]))
+                    self.assertEqual(row["wide"], measure_text(row["words"]))
                     self.assertLess(row["wide"], wide[row["name"]])
-                self.assertGreaterEqual(contrast(unit["encoding"]["color"]["value"], "#FFFFFF"), 4.5)
+                self.assertGreaterEqual(compute_contrast(unit["encoding"]["color"]["value"], "#FFFFFF"), 4.5)
         self.assertIn("labels", [part.name for part in spec_of({}, kind="bar").drawing.parts])
         self.assertNotIn("labels", [part.name for part in spec_of({}, kind="pie").drawing.parts])
 
     def test_labels_of_an_axis_stand_in_lines_and_a_legend_inside(self):
         look = {"along": {"labels": "wrapped", "letters": 9}, "legend": {"place": "inside"}}
-        encoding = next(units(spec_of(look, show=[FARE, PASSENGERS]).drawing.spec))["encoding"]
+        encoding = next(iterate_units(spec_of(look, show=[FARE, PASSENGERS]).drawing.spec))["encoding"]
         self.assertIn("{1,9}", encoding["x"]["axis"]["labelExpr"])
         self.assertEqual(encoding["color"]["legend"]["orient"], "top-right")
 
@@ -248,7 +254,7 @@ class Parts(unittest.TestCase):
         for gaps, said in (("", False), ("bridged", True)):
             with self.subTest(gaps=gaps):
                 drawing = spec_of({"along": {"gaps": gaps}}, rows, kind="line", by=[MONTH]).drawing
-                line = next(units(drawing.spec))
+                line = next(iterate_units(drawing.spec))
                 self.assertEqual({"filter": "isValid(datum.value)"} in line["transform"], said)
                 self.assertEqual(DRAWN_THROUGH in drawing.notes, said)
         whole = spec_of({"along": {"gaps": "bridged"}}, kind="line", by=[MONTH]).drawing
@@ -257,7 +263,9 @@ class Parts(unittest.TestCase):
     def test_points_of_some_lines_are_marked(self):
         look = {"series": [{"name": "North Reach", "points": "shown"}]}
         drawing = spec_of(look, ROWS["some rows"], kind="line", by=[MONTH], split="region").drawing
-        conditions = [unit["encoding"].get("opacity", {}).get("condition", [{}])[0] for unit in units(drawing.spec)]
+        conditions = [
+            unit["encoding"].get("opacity", {}).get("condition", [{}])[0] for unit in iterate_units(drawing.spec)
+        ]
         self.assertIn({"test": {"field": "paint", "oneOf": ["North Reach"]}, "value": 1}, conditions)
 
     def test_a_legend_is_in_another_order_and_counts_those_that_are_too_many(self):
@@ -269,7 +277,7 @@ class Parts(unittest.TestCase):
             with self.subTest(order=order):
                 look = {"legend": {"order": order, "most": 1}}
                 drawing = spec_of(look, show=[PASSENGERS, FARE]).drawing
-                colour = next(units(drawing.spec))["encoding"]["color"]
+                colour = next(iterate_units(drawing.spec))["encoding"]["color"]
                 self.assertEqual(colour["scale"]["domain"], ["Passengers", "Fare"])
                 self.assertEqual((colour["legend"].get("values"), colour["legend"]["symbolLimit"]), (expected, 1))
 

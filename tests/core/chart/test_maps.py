@@ -13,7 +13,7 @@ from tests.core.chart.test_kinds import MEASURES, atlas, drawn, model_of, row
 from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.labels import LINE
-from veduta.core.chart.kinds.maps import apart_from
+from veduta.core.chart.kinds.maps import measure_distances
 from veduta.core.chart.question import ask
 
 ROWS = [row(i) for i in range(42)]
@@ -88,7 +88,7 @@ class NamesOnMaps(unittest.TestCase):
     def test_those_shown_at_a_scale_never_touch(self, places, scale):
         shown = [
             (math.radians(lon) * scale, math.log(math.tan(math.pi / 4 + math.radians(lat) / 2)) * scale, left, right)
-            for (lon, lat, left, right), least in zip(places, apart_from(places), strict=True)
+            for (lon, lat, left, right), least in zip(places, measure_distances(places), strict=True)
             if scale >= least
         ]
         self.assertTrue(shown)

@@ -12,7 +12,14 @@ from tests import examples
 from tests.core.editors import Editor
 from veduta.core.chart import merging
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.merging import ALL, brought_up, changed, merged, part_of, with_parts
+from veduta.core.chart.merging import (
+    ALL,
+    find_changed_parts,
+    get_part,
+    merge_definitions,
+    rebase_definition,
+    replace_parts,
+)
 
 FARE = {"field": "fare", "aggregate": "sum"}
 SAILINGS = {"aggregate": "count"}
@@ -32,7 +39,7 @@ BASE = chart()
 
 def both_of(earlier, later, base=BASE):
     """The parts that the two changed, and what is made of them."""
-    found = merged(base, earlier, later)
+    found = merge_definitions(base, earlier, later)
     return found.both, found.definition
 
 
@@ -75,15 +82,15 @@ class Merging(unittest.TestCase):
         self.assertEqual(both_of(compared, fewer, base), (("references",), fewer))
 
     def test_parts_of_one_definition_are_put_into_another(self):
-        made = with_parts(chart(title="Now", kind="line"), chart(title="Mine", only=[NORTH]), ["title"])
+        made = replace_parts(chart(title="Now", kind="line"), chart(title="Mine", only=[NORTH]), ["title"])
         self.assertEqual(made, chart(title="Mine", kind="line"))
 
     def test_undoing_leaves_what_another_changed_since(self):
         mine = chart(title="Mine", only=[NORTH])
         theirs = chart(title="Theirs", only=[NORTH], kind="line")
-        undone = brought_up(mine, theirs, BASE)
+        undone = rebase_definition(mine, theirs, BASE)
         self.assertEqual((undone.definition, undone.both), (chart(title="Theirs", kind="line"), ("title",)))
-        added = brought_up(chart(show=[FARE, SAILINGS]), chart(show=[FARE, SAILINGS, FARE]), BASE)
+        added = rebase_definition(chart(show=[FARE, SAILINGS]), chart(show=[FARE, SAILINGS, FARE]), BASE)
         self.assertEqual(len(added.definition.show), 3, "what another added beside it stays, with it")
 
     @examples(150)
@@ -99,8 +106,8 @@ class Merging(unittest.TestCase):
             if editor.past and data.draw(st.booleans()):
                 editor.undo()
                 shared = editor.bring(before)
-                for part in changed(before, shared):
-                    replaced = part_of(before.model_dump(), part)
+                for part in find_changed_parts(before, shared):
+                    replaced = get_part(before.model_dump(), part)
                     self.assertIn(replaced[:1], ("", str(who)), f"{who} undid {replaced}")
             else:
                 part = data.draw(st.sampled_from(["title", "note", "foot"]))
@@ -121,10 +128,10 @@ class Merging(unittest.TestCase):
             chart(references=[{"of": "groups", "measure": 0}]),
         ]
         earlier, later = (made[each] for each in picked)
-        found = merged(BASE, earlier, later)
+        found = merge_definitions(BASE, earlier, later)
         data = found.definition.model_dump(mode="json")
         for part in ALL:
-            if part not in changed(BASE, later) and part not in found.both:
-                self.assertEqual(part_of(data, part), part_of(earlier.model_dump(mode="json"), part))
-            if part not in changed(BASE, earlier):
-                self.assertEqual(part_of(data, part), part_of(later.model_dump(mode="json"), part))
+            if part not in find_changed_parts(BASE, later) and part not in found.both:
+                self.assertEqual(get_part(data, part), get_part(earlier.model_dump(mode="json"), part))
+            if part not in find_changed_parts(BASE, earlier):
+                self.assertEqual(get_part(data, part), get_part(later.model_dump(mode="json"), part))

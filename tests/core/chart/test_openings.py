@@ -11,22 +11,22 @@ from hypothesis import strategies as st
 from tests.core.support import TODAY, MemoryTable, field, sailings
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.openings import MOST, openings
+from veduta.core.chart.openings import MOST, suggest_charts
 from veduta.core.chart.question import ask
-from veduta.core.chart.sentence import sentence_text
-from veduta.core.data.fields import Aggregate, Field, Kind, Schema
+from veduta.core.chart.sentence import write_sentence_text
+from veduta.core.data.fields import Aggregate, DataField, DataType, Schema
 from veduta.core.model.model import Model
-from veduta.core.query.answer import context_for
+from veduta.core.query.answer import make_context
 
 
-def model_of(columns: dict[str, tuple[Field, list[Any]]]) -> Model:
+def model_of(columns: dict[str, tuple[DataField, list[Any]]]) -> Model:
     fields = [each for each, _ in columns.values()]
     frame = pl.DataFrame({f.id: pl.Series(values, dtype=f.kind.dtype) for f, values in columns.values()})
     schema = Schema(fields)
-    return Model.of_one(MemoryTable(frame, schema), schema)
+    return Model.from_table(MemoryTable(frame, schema), schema)
 
 
-def table(**columns: tuple[Kind, list[Any]] | tuple[Kind, list[Any], dict]) -> Model:
+def table(**columns: tuple[DataType, list[Any]] | tuple[DataType, list[Any], dict]) -> Model:
     """A model of columns, each of a kind, with values, and settings of its field if they are not the usual."""
     return model_of(
         {
@@ -37,7 +37,7 @@ def table(**columns: tuple[Kind, list[Any]] | tuple[Kind, list[Any], dict]) -> M
 
 
 def said(model: Model) -> list[str]:
-    return [sentence_text(each, choose_kind(each, model)[0], model.schema) for each in openings("d", model)]
+    return [write_sentence_text(each, choose_kind(each, model)[0], model.schema) for each in suggest_charts("d", model)]
 
 
 def days(count: int, step: int = 1) -> list[dt.date]:
@@ -55,15 +55,17 @@ class Openings(unittest.TestCase):
         )
         self.assertEqual(said(model)[0], "Show fare as a line by month of sailed.")
         self.assertEqual(said(model)[2], "Show fare as a line by month of sailed split by route.")
-        self.assertEqual([each.by[0].field for each in openings("d", model)], ["sailed", "route", "sailed", "region"])
+        self.assertEqual(
+            [each.by[0].field for each in suggest_charts("d", model)], ["sailed", "route", "sailed", "region"]
+        )
 
     def test_a_list_of_things_opens_with_its_longest(self):
         model = table(
-            port=(Kind.TEXT, [f"Port {number}" for number in range(40)]),
-            depth=(Kind.DECIMAL, [float(number) for number in range(40)], {"aggregate": Aggregate.MEAN}),
-            opened=(Kind.DATE, days(40, 200)),
+            port=(DataType.TEXT, [f"Port {number}" for number in range(40)]),
+            depth=(DataType.DECIMAL, [float(number) for number in range(40)], {"aggregate": Aggregate.MEAN}),
+            opened=(DataType.DATE, days(40, 200)),
         )
-        first = openings("d", model)[0]
+        first = suggest_charts("d", model)[0]
         self.assertEqual((first.by[0].field, first.keep.count, first.keep.by), ("port", 12, first.show[0]))
         self.assertEqual(choose_kind(first, model)[0].name, "lying")
 
@@ -79,29 +81,29 @@ class Openings(unittest.TestCase):
             ([dt.date(2026, month, 1) for month in (1, 2, 3)], "month"),
         ):
             with self.subTest(grain, first=dates[0], count=len(dates)):
-                model = table(sailed=(Kind.DATE, dates), fare=(Kind.WHOLE, [1] * len(dates)))
-                self.assertEqual(openings("d", model)[0].by[0].grain, grain)
+                model = table(sailed=(DataType.DATE, dates), fare=(DataType.WHOLE, [1] * len(dates)))
+                self.assertEqual(suggest_charts("d", model)[0].by[0].grain, grain)
         moments = [dt.datetime(2026, 3, 1, hour) for hour in range(24)]
-        model = table(sailed=(Kind.DATETIME, moments), fare=(Kind.WHOLE, [1] * 24))
-        self.assertEqual(openings("d", model)[0].by[0].grain, "hour")
+        model = table(sailed=(DataType.DATETIME, moments), fare=(DataType.WHOLE, [1] * 24))
+        self.assertEqual(suggest_charts("d", model)[0].by[0].grain, "hour")
 
     def test_first_days_of_months_are_not_unfinished(self):
         firsts = [dt.date(2026, month, 1) for month in range(1, 4)]
         for dates, unfinished in ((firsts, None), ([*firsts, dt.date(2026, 3, 9)], dt.date(2026, 3, 9))):
             with self.subTest(dates[-1]):
-                model = table(sailed=(Kind.DATE, dates), fare=(Kind.WHOLE, [1] * len(dates)))
+                model = table(sailed=(DataType.DATE, dates), fare=(DataType.WHOLE, [1] * len(dates)))
                 definition = ChartDefinition(dataset="d", by=({"field": "sailed", "grain": "month"},))
-                self.assertEqual(ask(definition, model, context_for(model, TODAY)).result.unfinished, unfinished)
+                self.assertEqual(ask(definition, model, make_context(model, TODAY)).result.unfinished, unfinished)
 
     def test_places_mostly_empty_columns_and_numbers_of_things_are_not_opened_with(self):
         model = table(
-            latitude=(Kind.DECIMAL, [60.0 + number for number in range(20)]),
-            vessel=(Kind.TEXT, [None] * 15 + ["Tern"] * 2 + ["Quay"] * 3),
-            berth=(Kind.WHOLE, [*range(20)], {"role": "dimension"}),
-            dock=(Kind.TEXT, ["Old", "New"] * 10),
-            fare=(Kind.WHOLE, [*range(20)]),
+            latitude=(DataType.DECIMAL, [60.0 + number for number in range(20)]),
+            vessel=(DataType.TEXT, [None] * 15 + ["Tern"] * 2 + ["Quay"] * 3),
+            berth=(DataType.WHOLE, [*range(20)], {"role": "dimension"}),
+            dock=(DataType.TEXT, ["Old", "New"] * 10),
+            fare=(DataType.WHOLE, [*range(20)]),
         )
-        used = set().union(*(each.fields() for each in openings("d", model)))
+        used = set().union(*(each.list_fields() for each in suggest_charts("d", model)))
         self.assertEqual(used, {"dock", "fare"})
 
     @given(
@@ -119,9 +121,9 @@ class Openings(unittest.TestCase):
     )
     def test_there_is_always_one_they_differ_and_all_can_be_drawn(self, rows):
         model = sailings(rows)
-        found = openings("d", model)
+        found = suggest_charts("d", model)
         self.assertTrue(0 < len(found) <= MOST)
         self.assertEqual(len({each.model_dump_json() for each in found}), len(found))
         for each in found:
-            answered = ask(each, model, context_for(model, TODAY))
+            answered = ask(each, model, make_context(model, TODAY))
             self.assertFalse(answered.kind.shows_rows and answered.result.frame.height > 60)

@@ -17,12 +17,12 @@ from veduta.core.chart.paints import (
     RISING,
     SERIES_COLOURS,
     Paints,
-    checked,
-    nearest,
+    check_palette,
+    find_nearest_colour,
     read_palette,
 )
 from veduta.core.chart.question import ask
-from veduta.core.chart.theme import in_both, themes
+from veduta.core.chart.theme import build_themes, get_both_colours
 from veduta.core.errors import DefinitionProblem
 
 COLOURS = st.from_regex(r"#[0-9A-F]{6}", fullmatch=True)
@@ -37,32 +37,34 @@ def difference(one, other, reader):
 class Checked(unittest.TestCase):
     def test_vedutas_own_colours_pass(self):
         for kind, colours in (("series", SERIES_COLOURS), ("rising", RISING), ("around", AROUND)):
-            self.assertEqual([each.words for each in checked(kind, colours)], [])
+            self.assertEqual([each.words for each in check_palette(kind, colours)], [])
 
     def test_pairs_that_look_alike_are_named_with_who_sees_them_so(self):
-        found = checked("series", ("#B8433A", "#7B8F5B", "#B8453A"))
+        found = check_palette("series", ("#B8433A", "#7B8F5B", "#B8453A"))
         self.assertEqual([each.places for each in found], [(0, 2)])
         self.assertIn("#B8433A and #B8453A look alike to everybody", found[0].words)
         red, green = "#C06030", "#708020"
-        words = " ".join(each.words for each in checked("series", (red, green)))
+        words = " ".join(each.words for each in check_palette("series", (red, green)))
         seen = [difference(red, green, reader) for reader in READERS]
         self.assertGreater(seen[0], 12)
         self.assertEqual("see no red" in words, seen[1] < 8)
         self.assertEqual("see no green" in words, seen[2] < 8)
 
     def test_what_hardly_stands_out_is_named(self):
-        found = checked("series", ("#F5F0C0", "#0B5D62"))
+        found = check_palette("series", ("#F5F0C0", "#0B5D62"))
         self.assertEqual([each.places for each in found], [(0,)])
         self.assertIn("stands out from the light", found[0].words)
 
     def test_shades_need_ends_of_different_lightness(self):
-        self.assertEqual(len(checked("rising", ("#808080", "#909090"))), 1)
-        self.assertEqual([each.places for each in checked("around", ("#B8433A", "#B0B0B0", "#0B5D62"))][:1], [(0, 1)])
+        self.assertEqual(len(check_palette("rising", ("#808080", "#909090"))), 1)
+        self.assertEqual(
+            [each.places for each in check_palette("around", ("#B8433A", "#B0B0B0", "#0B5D62"))][:1], [(0, 1)]
+        )
 
     @examples(25)
     @given(st.lists(COLOURS, min_size=2, max_size=5, unique=True))
     def test_what_is_offered_instead_passes_with_all_others(self, colours):
-        for each in checked("series", colours):
+        for each in check_palette("series", colours):
             if each.instead:
                 place = each.places[-1]
                 for other in (colour for i, colour in enumerate(colours) if i != place):
@@ -71,7 +73,7 @@ class Checked(unittest.TestCase):
                 self.assertGreaterEqual(Color(each.instead).contrast("#FFFFFF", method="wcag21"), 3)
 
     def test_the_nearest_is_the_colour_itself_if_it_passes(self):
-        self.assertEqual(nearest(SERIES_COLOURS, 2), SERIES_COLOURS[2])
+        self.assertEqual(find_nearest_colour(SERIES_COLOURS, 2), SERIES_COLOURS[2])
 
 
 class Read(unittest.TestCase):
@@ -95,18 +97,18 @@ class Read(unittest.TestCase):
 
 
 class Drawn(unittest.TestCase):
-    PAINTS = Paints.of({"series": ("#112233", "#AA5500"), "rising": ("#FFFFE0", "#400040")})
+    PAINTS = Paints.from_palettes({"series": ("#112233", "#AA5500"), "rising": ("#FFFFE0", "#400040")})
 
     def drawn(self, paints, **parts):
         model = sailings(ROWS)
         return ask(chart(show=[FARE], **parts), model, context_of(model), paints=paints).drawing
 
     def test_names_are_the_palettes_colours_and_then_vedutas(self):
-        names = [self.PAINTS.named(str(number)) for number in range(1, 25)]
+        names = [self.PAINTS.get_colour(str(number)) for number in range(1, 25)]
         self.assertEqual(names[:3], ["#112233", "#AA5500", SERIES_COLOURS[2]])
         self.assertEqual(names[8:], list(FURTHER_COLOURS))
-        self.assertEqual([OWN.named(str(i + 1)) for i in range(8)], list(SERIES_COLOURS))
-        self.assertEqual(self.PAINTS.named("better"), OWN.named("better"))
+        self.assertEqual([OWN.get_colour(str(i + 1)) for i in range(8)], list(SERIES_COLOURS))
+        self.assertEqual(self.PAINTS.get_colour("better"), OWN.get_colour("better"))
 
     def test_series_layers_and_conditions_have_them(self):
         spec = self.drawn(self.PAINTS, by=[MONTH], split="region").spec
@@ -134,11 +136,11 @@ class Drawn(unittest.TestCase):
 
     def test_without_palettes_nothing_changes(self):
         for parts in ({"by": [MONTH], "split": "region"}, {"by": ["region"], "split": "route", "kind": "heat"}):
-            self.assertEqual(self.drawn(Paints.of({}), **parts).spec, self.drawn(OWN, **parts).spec)
+            self.assertEqual(self.drawn(Paints.from_palettes({}), **parts).spec, self.drawn(OWN, **parts).spec)
 
     def test_both_themes_know_them(self):
-        made = themes(self.PAINTS)
+        made = build_themes(self.PAINTS)
         self.assertEqual(made["light"]["range"]["category"][:2], ["#112233", "#AA5500"])
-        self.assertEqual(made["dark"]["range"]["category"][0], in_both("#112233")[1])
+        self.assertEqual(made["dark"]["range"]["category"][0], get_both_colours("#112233")[1])
         for name, shown in itertools.product(("light", "dark"), [made]):
             self.assertEqual(len(shown[name]["range"]["category"]), 8)

@@ -9,11 +9,11 @@ import unittest
 from tests.core.chart.test_kinds import MEASURES, MONTH, ROWS, drawn, row
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.panels import MOST_PANELS, merged
+from veduta.core.chart.drawing.panels import MOST_PANELS, merge_sequences
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
-from veduta.core.chart.points import points_filters
-from veduta.core.chart.question import Answered, Selection, ask
+from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.question import AnsweredChart, OwnSelection, ask
 from veduta.core.query.answer import answer
 from veduta.core.query.query import Query
 
@@ -22,11 +22,11 @@ FARE = [MEASURES[0]]
 ONLY_OF_PANELS = {"panel", "said", "tip", "point", "paint", "strong"}
 
 
-def in_panels(of: list, rows=MANY, **parts) -> Answered:
+def in_panels(of: list, rows=MANY, **parts) -> AnsweredChart:
     return drawn({"show": FARE, **parts, "panels": {"by": of, **parts.get("panels", {})}}, rows)
 
 
-def of_panel(answered: Answered, number: int) -> list[dict]:
+def of_panel(answered: AnsweredChart, number: int) -> list[dict]:
     return [each for each in answered.drawing.rows if each["panel"] == number]
 
 
@@ -34,7 +34,7 @@ def plain(rows: list[dict]) -> list[dict]:
     return [{name: value for name, value in each.items() if name not in ONLY_OF_PANELS} for each in rows]
 
 
-def channels(answered: Answered, name: str, number: int | None = None) -> list[dict]:
+def channels(answered: AnsweredChart, name: str, number: int | None = None) -> list[dict]:
     """A channel wherever it is drawn, in all panels or in one."""
     found = []
 
@@ -82,7 +82,7 @@ class Panels(unittest.TestCase):
         model = sailings(MANY)
         for mark in answered.drawing.rows:
             route, region = mark["point"]
-            behind = points_filters(answered.definition, [mark["point"]])
+            behind = make_points_filters(answered.definition, [mark["point"]])
             found = answer(Query(filters=behind), model, context_of(model)).rows_read
             self.assertEqual(found, sum((each["route"], each["region"]) == (route, region) for each in MANY))
             self.assertTrue(mark["said"].startswith(f"{region}, {route}"))
@@ -91,10 +91,10 @@ class Panels(unittest.TestCase):
     def test_selected_marks_stand_out_in_their_panel_only(self):
         definition = load_definition({"dataset": "d", "show": FARE, "by": ["route"], "panels": {"by": ["region"]}})
         model = sailings(MANY)
-        selection = Selection((("Route 1", "Inner Sound"),))
+        selection = OwnSelection((("Route 1", "Inner Sound"),))
         rows = ask(definition, model, context_of(model), selection=selection).drawing.rows
         self.assertEqual([each["point"] for each in rows if each["on"]], [["Route 1", "Inner Sound"]])
-        whole = Selection((("Route 1",),))
+        whole = OwnSelection((("Route 1",),))
         rows = ask(definition, model, context_of(model), selection=whole).drawing.rows
         self.assertEqual({each["point"][0] for each in rows if each["on"]}, {"Route 1"})
         self.assertEqual(len([each for each in rows if each["on"]]), 3)
@@ -187,9 +187,9 @@ class Panels(unittest.TestCase):
         self.assertEqual({f.name: float(f.exact.replace(",", "")) for f in answered.drawing.figures}, totals)
 
     def test_the_order_of_all_keeps_the_order_of_each(self):
-        self.assertEqual(merged(["ac", "bc", "ab"]), ["a", "b", "c"])
-        self.assertEqual(merged(["ab", "ba", "c"]), ["a", "b", "c"])
-        self.assertEqual(merged([[], ["a"]]), ["a"])
+        self.assertEqual(merge_sequences(["ac", "bc", "ab"]), ["a", "b", "c"])
+        self.assertEqual(merge_sequences(["ab", "ba", "c"]), ["a", "b", "c"])
+        self.assertEqual(merge_sequences([[], ["a"]]), ["a"])
 
 
 class EditingPanels(unittest.TestCase):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.points import points_filters
+from veduta.core.chart.points import make_points_filters
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
 
@@ -21,26 +21,26 @@ class Points(unittest.TestCase):
     def test_marks_are_told_by_as_many_dimensions_as_they_have(self):
         two = chart(by=["region"], split="route")
         for points, names in (([["North Reach", "Tern–Quay"]], ["region", "route"]), ([["North Reach"]], ["region"])):
-            (made,) = points_filters(two, points, exclude=True)
+            (made,) = make_points_filters(two, points, exclude=True)
             self.assertEqual([group.field for group in made.groups], names)
             self.assertEqual((made.points, made.exclude), (tuple(map(tuple, points)), True))
 
     def test_a_figure_has_no_marks(self):
-        self.assertEqual(points_filters(chart(), [["North Reach"]]), ())
+        self.assertEqual(make_points_filters(chart(), [["North Reach"]]), ())
 
     def test_a_count_of_periods_tells_no_rows_apart(self):
         month, test = {"field": "sailed", "grain": "month"}, 'sum("#fare") > 0'
         aligned = chart(by=[month], split="route", aligned=test)
-        (made,) = points_filters(aligned, [[3, "Tern–Quay"]])
+        (made,) = make_points_filters(aligned, [[3, "Tern–Quay"]])
         self.assertEqual(([group.field for group in made.groups], made.points), (["route"], (("Tern–Quay",),)))
-        self.assertEqual(points_filters(chart(by=[month], aligned=test), [[3]]), ())
+        self.assertEqual(make_points_filters(chart(by=[month], aligned=test), [[3]]), ())
 
     def test_what_was_gathered_is_all_that_the_question_does_not_keep(self):
         only = [
             {"kind": "range", "field": "fare", "low": 1},
             {"kind": "measure", "measure": FARE, "low": 5},
         ]
-        (made,) = points_filters(chart(by=["route"], keep=TOP_TWO, only=only), [[REST_POINT]])
+        (made,) = make_points_filters(chart(by=["route"], keep=TOP_TWO, only=only), [[REST_POINT]])
         self.assertEqual((made.rest.field, made.rest.keep.count, made.rest.follows), ("route", 2, True))
         self.assertEqual([each.kind for each in made.rest.filters], ["range"])
 
@@ -50,10 +50,10 @@ class Points(unittest.TestCase):
             (chart(by=["region"], split="route", keep={**TOP_TWO, "of": "within"}), "in each group"),
         ):
             with self.subTest(message), self.assertRaises(DefinitionProblem) as caught:
-                points_filters(definition, [[REST_POINT]])
+                make_points_filters(definition, [[REST_POINT]])
             self.assertIn(message, caught.exception.message)
 
     def test_nonsense_is_refused(self):
         for points in (None, 5, "ab", [], [[]], [5], [[{"x": 1}]], {"a": 1}):
             with self.subTest(points), self.assertRaises(DefinitionProblem):
-                points_filters(chart(by=["region"]), points)
+                make_points_filters(chart(by=["region"]), points)

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.picture import units
-from veduta.core.chart.question import Answered, ask
+from veduta.core.chart.drawing.picture import iterate_units
+from veduta.core.chart.question import AnsweredChart, ask
 
 Row = dict[str, Any]
 ROWS = st.lists(
@@ -70,7 +70,7 @@ def _twice(value: float | None) -> float | None:
     return None if value is None else 2 * value
 
 
-def drawn(rows: list[Row], **parts: Any) -> Answered:
+def drawn(rows: list[Row], **parts: Any) -> AnsweredChart:
     model = sailings(rows)
     return ask(load_definition({"dataset": "d", **parts}), model, context_of(model))
 
@@ -99,7 +99,7 @@ class RandomCharts(unittest.TestCase):
         self.assertTrue({tuple(mark["point"]) for mark in answered.drawing.rows if mark["point"]} <= expected.keys())
         stacks = {
             channel.get("stack")
-            for unit in units(answered.drawing.spec or {})
+            for unit in iterate_units(answered.drawing.spec or {})
             for channel in unit["encoding"].values()
             if isinstance(channel, dict)
         }

@@ -13,8 +13,8 @@ from tests.core.support import MemoryTable, context_of, field, sailings
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.errors import Bound, VedutaError
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.errors import RowAccessDenied, VedutaError
 from veduta.core.model.model import Model
 
 PER_PASSENGER = 'sum("#fare") / sum("#passengers")'
@@ -77,9 +77,9 @@ class Formulas(unittest.TestCase):
 
 def table_of(rows):
     """A dataset of events."""
-    schema = Schema((field("From", Kind.DATE), field("To", Kind.DATE), field("What", Kind.TEXT)))
+    schema = Schema((field("From", DataType.DATE), field("To", DataType.DATE), field("What", DataType.TEXT)))
     columns = {each.id: pl.Series(each.id, [row.get(each.id) for row in rows], each.kind.dtype) for each in schema}
-    return Model.of_one(MemoryTable(pl.DataFrame(columns), schema), schema)
+    return Model.from_table(MemoryTable(pl.DataFrame(columns), schema), schema)
 
 
 class Events(unittest.TestCase):
@@ -130,7 +130,7 @@ class Events(unittest.TestCase):
     def test_what_cannot_be_shown_is_said_and_the_chart_is_drawn(self):
         class Closed(dict):
             def __getitem__(self, key):
-                raise Bound("You may not see these rows.")
+                raise RowAccessDenied("You may not see these rows.")
 
         found = self.with_events([], by=["route"])
         self.assertIn("Events to compare with need a time axis, and are not drawn.", found.notes)

@@ -18,16 +18,16 @@ from tests import examples
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field, sailings, sailings_table
 from veduta.core.calendar import Grain
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.drawing.colours import between, luminance, needs_white
-from veduta.core.chart.drawing.in_cells import small_line
-from veduta.core.chart.drawing.picture import units
-from veduta.core.chart.fits import fitted
-from veduta.core.chart.kinds.cumulative import so_far
-from veduta.core.chart.kinds.target import expected_share
-from veduta.core.chart.kinds.waterfall import steps
+from veduta.core.chart.drawing.colours import compute_luminance, interpolate_colours, needs_white
+from veduta.core.chart.drawing.in_cells import draw_small_line
+from veduta.core.chart.drawing.picture import iterate_units
+from veduta.core.chart.fits import fit_line
+from veduta.core.chart.kinds.cumulative import compute_running_total
+from veduta.core.chart.kinds.target import compute_expected_share
+from veduta.core.chart.kinds.waterfall import make_steps
 from veduta.core.chart.question import ask
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
 
 NUMBERS = st.floats(-1e6, 1e6).map(lambda value: round(value, 2))
@@ -45,7 +45,7 @@ class Fits(unittest.TestCase):
     def test_a_straight_line_is_that_of_least_squares(self, points):
         x, y = zip(*points, strict=True)
         slope, start = statistics.linear_regression(x, y)
-        line = fitted(x, y, "linear")
+        line = fit_line(x, y, "linear")
         spread = max(1.0, max(map(abs, y)))
         for along, value in zip(line.xs, line.ys, strict=True):
             self.assertAlmostEqual(value / spread, (start + slope * along) / spread, places=5)
@@ -61,7 +61,7 @@ class Fits(unittest.TestCase):
             ("exponential", lambda v: 2 * math.exp(0.3 * v), "y = 2 · e^(0.3 x)"),
         ):
             with self.subTest(fit):
-                line = fitted(x, [curve(v) for v in x], fit)
+                line = fit_line(x, [curve(v) for v in x], fit)
                 self.assertAlmostEqual(line.r_squared, 1, places=9)
                 self.assertTrue(np.allclose(line.ys, [curve(v) for v in line.xs]))
                 self.assertEqual(line.equation, equation or line.equation)
@@ -69,20 +69,20 @@ class Fits(unittest.TestCase):
 
     def test_a_smoothed_line_follows_what_is_straight(self):
         x = list(range(30))
-        line = fitted(x, [2.0 * v for v in x], "smoothed")
+        line = fit_line(x, [2.0 * v for v in x], "smoothed")
         self.assertTrue(np.allclose(line.ys, [2.0 * v for v in line.xs]))
         self.assertEqual((line.equation, line.r_squared), ("", None))
 
     def test_what_has_no_line_says_why(self):
-        self.assertIn("at least 2 points", fitted([1, 1, 1], [1, 2, 3], "linear"))
-        self.assertIn("at least 4 points", fitted([1, 2, 3], [1, 2, 3], "cubic"))
-        self.assertIn("above zero", fitted([1, 2, 3], [1, 0, 3], "exponential"))
-        self.assertIsNone(fitted([1, 2, 3], [4, 4, 4], "linear").r_squared)
+        self.assertIn("at least 2 points", fit_line([1, 1, 1], [1, 2, 3], "linear"))
+        self.assertIn("at least 4 points", fit_line([1, 2, 3], [1, 2, 3], "cubic"))
+        self.assertIn("above zero", fit_line([1, 2, 3], [1, 0, 3], "exponential"))
+        self.assertIsNone(fit_line([1, 2, 3], [4, 4, 4], "linear").r_squared)
 
     def test_a_line_of_equal_values_has_no_slope(self):
         x = [1.0, 2.5, 3.0, 4.0, 17.0, 1e6]
         for fit in ("linear", "quadratic", "cubic", "exponential"):
-            line = fitted(x, [4.1] * len(x), fit)
+            line = fit_line(x, [4.1] * len(x), fit)
             self.assertEqual(line.equation, "y = 4.1", fit)
             self.assertTrue(np.allclose(line.ys, 4.1))
 
@@ -94,7 +94,7 @@ class Fits(unittest.TestCase):
         parts = {"kind": "scatter", "show": [PASSENGERS, FARE], "by": ["route"], "split": "region"}
         for panels in ({}, {"panels": {"by": ["cancelled"]}}):
             drawing = drawn(rows, **parts, **panels, settings={"fit": "linear", "fit_over": "each"})
-            lines = [unit for unit in units(drawing.spec) if unit["mark"]["type"] == "line"]
+            lines = [unit for unit in iterate_units(drawing.spec) if unit["mark"]["type"] == "line"]
             self.assertEqual(len(lines), 4 if panels else 2)
             self.assertEqual({each["encoding"]["color"]["field"] for each in lines}, {"paint"})
 
@@ -107,7 +107,7 @@ class Fits(unittest.TestCase):
 class Waterfalls(unittest.TestCase):
     @given(st.lists(st.one_of(st.none(), NUMBERS), max_size=20), st.one_of(st.none(), NUMBERS))
     def test_each_part_starts_where_the_one_before_ended(self, changes, begin):
-        found = steps(changes, begin)
+        found = make_steps(changes, begin)
         at = begin or 0.0
         for step, change in zip(found[begin is not None :], changes, strict=False):
             self.assertAlmostEqual(step.start, at, places=4)
@@ -129,7 +129,7 @@ class Waterfalls(unittest.TestCase):
 class Shares(unittest.TestCase):
     @given(st.lists(st.floats(0, 1e6), min_size=1, max_size=30))
     def test_shares_so_far_end_with_the_whole(self, values):
-        found = so_far(values)
+        found = compute_running_total(values)
         if sum(values):
             self.assertAlmostEqual(found[-1], 1)
             self.assertEqual(found, sorted(found))
@@ -216,8 +216,8 @@ class Figures(unittest.TestCase):
         self.assertEqual((figure.of, figure.changes), ("Jan 2026", []))
 
     def test_the_way_there_has_gaps(self):
-        self.assertEqual(small_line([0, 10, None, 5, 5]).count("M"), 2)
-        self.assertEqual(small_line([4, None]), "")
+        self.assertEqual(draw_small_line([0, 10, None, 5, 5]).count("M"), 2)
+        self.assertEqual(draw_small_line([4, None]), "")
 
     def test_a_single_one_is_compared_with_the_other_measures(self):
         rows = [{"fare": 90.0, "passengers": 80}, {"fare": 30.0, "passengers": 40}]
@@ -252,9 +252,9 @@ class ExpectedByNow(unittest.TestCase):
     @given(st.integers(0, 364), st.lists(st.integers(0, 1000), min_size=12, max_size=12))
     def test_it_is_what_a_plain_loop_over_days_says(self, day, shape):
         until = dt.date(2026, 1, 1) + dt.timedelta(days=day)
-        by_days = expected_share(self.YEAR, Grain.MONTH, until)
+        by_days = compute_expected_share(self.YEAR, Grain.MONTH, until)
         self.assertAlmostEqual(by_days, (day + 1) / 365)
-        by_shape = expected_share(self.YEAR, Grain.MONTH, until, dict(zip(self.YEAR, shape, strict=True)))
+        by_shape = compute_expected_share(self.YEAR, Grain.MONTH, until, dict(zip(self.YEAR, shape, strict=True)))
         passed = 0.0
         for n in range(day + 1):
             month = (dt.date(2026, 1, 1) + dt.timedelta(days=n)).month
@@ -301,11 +301,11 @@ class ExpectedByNow(unittest.TestCase):
     def test_a_target_from_a_table_says_the_same_as_one_that_is_a_number(self):
         rows = [{"sailed": dt.date(2026, 1, 1) + dt.timedelta(days=i), "fare": 1.0} for i in range(150)]
         goals = [{"month": dt.date(2026, month, 1), "goal": 30.0} for month in range(1, 13)]
-        fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
+        fields = [field("Month", DataType.DATE), field("Goal", DataType.DECIMAL)]
         table = MemoryTable(pl.DataFrame(goals), Schema(fields))
         definition = ModelDefinition(
             tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
-            joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
+            joins=(ModelJoin(right="goals", keys=(JoinKey(left="sailed", right="month", grain="month"),)),),
         )
         model = Model({"": (sailings_table(rows), SAILING_FIELDS), "goals": (table, fields)}, definition)
         parts = {"kind": "target", "by": [{"field": "sailed", "grain": "month"}], "settings": {"expected": "calendar"}}
@@ -337,10 +337,13 @@ class Contrast(unittest.TestCase):
     @given(st.integers(0, 0xFFFFFF))
     def test_text_on_any_colour_can_be_read(self, number):
         colour = f"#{number:06X}"
-        light, dark = (1.05, luminance(colour) + 0.05)
+        light, dark = (1.05, compute_luminance(colour) + 0.05)
         contrast = light / dark if needs_white(colour) else dark / 0.05
         self.assertGreaterEqual(contrast, 4.5)
 
     def test_shades_lie_between_their_ends(self):
-        self.assertEqual(between("#000000", "#FFFFFF", 0.5), "#808080")
-        self.assertEqual((between("#102030", "#FFFFFF", -1), between("#102030", "#A0B0C0", 2)), ("#102030", "#A0B0C0"))
+        self.assertEqual(interpolate_colours("#000000", "#FFFFFF", 0.5), "#808080")
+        self.assertEqual(
+            (interpolate_colours("#102030", "#FFFFFF", -1), interpolate_colours("#102030", "#A0B0C0", 2)),
+            ("#102030", "#A0B0C0"),
+        )

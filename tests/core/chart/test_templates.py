@@ -20,18 +20,18 @@ from veduta.core.chart.look import Look
 from veduta.core.chart.question import ask
 from veduta.core.chart.templates import (
     LIKE_PARTS,
-    Place,
+    FieldSlot,
     Template,
-    drawn_like,
-    filled,
+    build_template_schema,
+    copy_design,
+    fill_template,
+    is_suitable,
     load_template,
-    proposed,
-    suitable,
-    template_of,
-    template_schema,
-    written,
+    make_template,
+    propose_fields,
+    write_template,
 )
-from veduta.core.data.fields import Kind, Role, Schema
+from veduta.core.data.fields import DataType, FieldRole, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -65,20 +65,20 @@ def works(rows=ROWS) -> Model:
         field.id: pl.Series(field.id, [each.get(old.id) for each in rows], dtype=field.kind.dtype)
         for field, old in zip(fields, FIELDS, strict=True)
     }
-    return Model.of_one(MemoryTable(pl.DataFrame(columns), Schema(fields)), Schema(fields))
+    return Model.from_table(MemoryTable(pl.DataFrame(columns), Schema(fields)), Schema(fields))
 
 
 SAILINGS, WORKS = model_of(ROWS), works()
 
 
 def template(definition: ChartDefinition, name: str = "Like that") -> Template:
-    return template_of(definition, SAILINGS, name).template
+    return make_template(definition, SAILINGS, name).template
 
 
 def over_works(made: Template) -> ChartDefinition:
     """A template filled with the fields of the same values."""
     chosen = {place.key: OTHERS[place.name.lower()] for place in made.places}
-    return filled(made, chosen, WORKS, "works")
+    return fill_template(made, chosen, WORKS, "works")
 
 
 def drawing(definition: ChartDefinition, model: Model) -> str:
@@ -131,7 +131,7 @@ class MadeFromTemplates(unittest.TestCase):
         self.assertEqual(json.loads(made.model_dump_json()), json.loads(text) | {"dataset": "works"})
 
     def test_what_is_about_data_is_left_behind_and_said(self):
-        made = template_of(
+        made = make_template(
             chart(
                 title="Fares of the north",
                 show=[FARE],
@@ -150,16 +150,16 @@ class MadeFromTemplates(unittest.TestCase):
             SAILINGS,
             "By region",
         )
-        self.assertNotIn("North", written(made.template))
-        self.assertNotIn("South", written(made.template))
+        self.assertNotIn("North", write_template(made.template))
+        self.assertNotIn("South", write_template(made.template))
         self.assertEqual([each.of for each in made.template.design.references], ["number"])
         self.assertEqual(len(made.left_behind), 6, made.left_behind)
 
     def test_parameters_become_their_values(self):
         known = ModelDefinition(
             parameters=(
-                ParameterField(id="most", name="Most", kind=Kind.WHOLE, default=(7,)),
-                ParameterField(id="free", name="Free", kind=Kind.WHOLE, required=False),
+                ParameterField(id="most", name="Most", kind=DataType.WHOLE, default=(7,)),
+                ParameterField(id="free", name="Free", kind=DataType.WHOLE, required=False),
             )
         )
         model = Model({"": (SAILINGS.tables[""], FIELDS)}, known)
@@ -175,7 +175,7 @@ class MadeFromTemplates(unittest.TestCase):
             look={"value": {"low_parameter": "most", "high_parameter": "free"}},
             values={"most": 3},
         )
-        made = template_of(definition, model, "Set")
+        made = make_template(definition, model, "Set")
         design = made.template.design
         self.assertEqual(design.show[1].formula, 'sum("#place_1") * 3')
         self.assertEqual(design.show[2], Measure(formula=""))
@@ -214,7 +214,7 @@ class MadeFromTemplates(unittest.TestCase):
         places = [each.model_copy(update={"needed": each.name in ("Passengers", "Route")}) for each in made.places]
         made = made.model_copy(update={"places": tuple(places)})
         chosen = {place.key: OTHERS[place.name.lower()] for place in places if place.needed}
-        got = filled(made, chosen, WORKS, "works")
+        got = fill_template(made, chosen, WORKS, "works")
         self.assertEqual([(m.field, m.aggregate) for m in got.show], [("crew_hours", "mean")])
         self.assertEqual([group.field for group in got.by], ["depot"])
         self.assertEqual([(c.measure, c.draws) for c in got.look.columns], [(0, "shade")])
@@ -232,13 +232,13 @@ class MadeFromTemplates(unittest.TestCase):
             (whole | {keys["Region"]: "gone"}, "gone"),
         ):
             with self.subTest(words=words), self.assertRaises(DefinitionProblem) as caught:
-                filled(made, chosen, WORKS, "works")
+                fill_template(made, chosen, WORKS, "works")
             self.assertIn(words, str(caught.exception))
 
     def test_aggregates_and_grains_suit_the_new_fields(self):
         made = template(chart(show=[FARE, {"field": "route", "aggregate": "count_distinct"}], by=[MONTH]))
         keys = {place.name: place.key for place in made.places}
-        got = filled(
+        got = fill_template(
             made, {keys["Fare"]: "crew_hours", keys["Route"]: "cost", keys["Sailed"]: "called_at"}, WORKS, "works"
         )
         self.assertEqual(
@@ -251,27 +251,27 @@ class Proposed(unittest.TestCase):
     def test_the_same_name_goes_before_the_same_kind(self):
         made = template(chart(show=[PASSENGERS, FARE], by=["route"], split="region"))
         self.assertEqual(
-            [SAILINGS.schema[id_].name for id_ in proposed(made, SAILINGS).values()],
+            [SAILINGS.schema[id_].name for id_ in propose_fields(made, SAILINGS).values()],
             [place.name for place in made.places],
         )
-        found = list(proposed(made, WORKS).values())
+        found = list(propose_fields(made, WORKS).values())
         self.assertEqual(len(set(found)), 4)
-        self.assertEqual({WORKS.schema[id_].role for id_ in found[:2]}, {Role.MEASURE})
-        self.assertEqual({WORKS.schema[id_].kind for id_ in found[2:]}, {Kind.TEXT})
+        self.assertEqual({WORKS.schema[id_].role for id_ in found[:2]}, {FieldRole.MEASURE})
+        self.assertEqual({WORKS.schema[id_].kind for id_ in found[2:]}, {DataType.TEXT})
 
     def test_what_is_not_needed_is_proposed_by_its_name_alone(self):
         places = (
-            Place(key="a", name="Weather", takes="text", needed=False),
-            Place(key="b", name="office", takes="text"),
+            FieldSlot(key="a", name="Weather", takes="text", needed=False),
+            FieldSlot(key="b", name="office", takes="text"),
         )
         made = Template(name="T", places=places, design=chart(by=["a", "b"]))
-        self.assertEqual(proposed(made, WORKS), {"a": "", "b": "office"})
+        self.assertEqual(propose_fields(made, WORKS), {"a": "", "b": "office"})
 
     @examples(60)
     @given(
         st.lists(
             st.builds(
-                Place,
+                FieldSlot,
                 key=st.uuids().map(lambda each: each.hex),
                 name=st.sampled_from([*NAMES.values(), "Weather"]),
                 takes=st.sampled_from(["number", "date", "text", "yes_no", "dimension", "any"]),
@@ -283,23 +283,23 @@ class Proposed(unittest.TestCase):
     )
     def test_what_is_proposed_always_suits(self, places):
         made = Template(name="T", places=tuple(places), design=chart())
-        found = proposed(made, WORKS)
+        found = propose_fields(made, WORKS)
         self.assertEqual(list(found), [place.key for place in places])
         for place in places:
             if found[place.key]:
-                self.assertTrue(suitable(place, WORKS.schema[found[place.key]]))
+                self.assertTrue(is_suitable(place, WORKS.schema[found[place.key]]))
 
 
 class Files(unittest.TestCase):
     def test_a_file_is_of_its_schema_and_reads_as_it_was(self):
-        validator = jsonschema_rs.Draft202012Validator(template_schema())
+        validator = jsonschema_rs.Draft202012Validator(build_template_schema())
         for kind in KINDS.values():
             made = template(chart(**fitting(kind, ROWS)[-1]), f"As {kind.title}")
-            validator.validate(json.loads(written(made)))
-            self.assertEqual(load_template(written(made)), made)
+            validator.validate(json.loads(write_template(made)))
+            self.assertEqual(load_template(write_template(made)), made)
 
     def test_what_is_no_template_is_refused_with_words(self):
-        good = json.loads(written(template(chart(show=[FARE], by=["region"]))))
+        good = json.loads(write_template(template(chart(show=[FARE], by=["region"]))))
         strange = {**good, "design": {**good["design"], "by": [{"field": "elsewhere"}]}}
         for data, words in (
             ("", "not readable"),
@@ -341,7 +341,7 @@ class DrawnLike(unittest.TestCase):
             by=["depot"],
             only=[{"kind": "empty", "field": "office"}],
         )
-        got = drawn_like(own, template(like), WORKS)
+        got = copy_design(own, template(like), WORKS)
         for name in ("title", "show", "by", "only", "dataset"):
             self.assertEqual(getattr(got, name), getattr(own, name))
         self.assertEqual((got.kind, got.settings, got.look.value.title), ("lying", {"stacking": "grouped"}, "Both"))
@@ -362,7 +362,7 @@ class DrawnLike(unittest.TestCase):
             ([], ("lying", 1, "Both")),
         ):
             with self.subTest(parts=parts):
-                got = drawn_like(own, like, WORKS, parts)
+                got = copy_design(own, like, WORKS, parts)
                 self.assertEqual((got.kind, len(got.conditional), got.look.value.title), expected)
                 self.assertEqual(got.look.series, ())
 
@@ -375,7 +375,7 @@ class DrawnLike(unittest.TestCase):
             for parts in fitting(kind, ROWS)[-2:]:
                 with self.subTest(parts=parts):
                     definition = chart(**parts)
-                    self.assertEqual(drawn_like(definition, template(definition), SAILINGS), definition)
+                    self.assertEqual(copy_design(definition, template(definition), SAILINGS), definition)
 
     def test_a_design_that_does_not_fit_is_refused_and_says_why(self):
         like = template(chart(kind="line", show=[FARE], by=[MONTH]), "Fares by month")

@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, asked, chart
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
-from veduta.core.chart.places import formulas_in
+from veduta.core.chart.places import find_formulas
 from veduta.core.chart.question import ask
-from veduta.core.chart.texts import as_written, stored, without_values
+from veduta.core.chart.texts import show_text, store_text, strip_placeholders
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -83,7 +83,7 @@ class Said(unittest.TestCase):
     def test_parameters_are_told_in_words_and_in_formulas_by_their_value(self):
         definition = ModelDefinition(parameters=(ParameterField(id="most", name="Most", kind="decimal", default=(9,)),))
         model = Model({"": (sailings_table(ROWS), SAILING_FIELDS)}, definition)
-        text = stored("over :most: {sum(Fare where Fare > :most)}", model)
+        text = store_text("over :most: {sum(Fare where Fare > :most)}", model)
         answered = ask(chart(show=[FARE], by=["route"], title=text), model, context_of(model))
         self.assertEqual(answered.title, "over 9: 40.50")
 
@@ -93,27 +93,27 @@ class Kept(unittest.TestCase):
         self.model = sailings(ROWS)
 
     def test_formulas_are_kept_by_ids_and_read_by_names(self):
-        kept = stored("{ highest   value } {sum(Fare)} {=sum(Fare)} {{x}}", self.model)
+        kept = store_text("{ highest   value } {sum(Fare)} {=sum(Fare)} {{x}}", self.model)
         self.assertEqual(kept, '{highest value} {=sum("#fare")} {=sum("#fare")} {{x}}')
-        self.assertEqual(formulas_in(kept), ['sum("#fare")'])
-        self.assertEqual(as_written(kept, self.model), "{highest value} {=sum(Fare)} {=sum(Fare)} {{x}}")
-        self.assertEqual(without_values(kept), "… … … {x}")
+        self.assertEqual(find_formulas(kept), ['sum("#fare")'])
+        self.assertEqual(show_text(kept, self.model), "{highest value} {=sum(Fare)} {=sum(Fare)} {{x}}")
+        self.assertEqual(strip_placeholders(kept), "… … … {x}")
 
     def test_blanks_within_a_formula_stay(self):
-        self.assertIn("'a  b'", stored("{count_rows(where Route = 'a  b')}", self.model))
+        self.assertIn("'a  b'", store_text("{count_rows(where Route = 'a  b')}", self.model))
 
     def test_what_is_no_value_is_said_with_what_to_do(self):
         for text in ("{nothing}", "{=sum(}", "{}", "{=}", "{Fare}"):
             with self.subTest(text=text), self.assertRaises(DefinitionProblem) as caught:
-                stored(text, self.model)
+                store_text(text, self.model)
             self.assertIn("{{", caught.exception.hint)
 
     @examples(100)
     @given(st.text(alphabet="{}=: ab1", max_size=12))
     def test_any_text_is_kept_or_refused_and_can_always_be_shown(self, text):
         try:
-            kept = stored(text, self.model)
+            kept = store_text(text, self.model)
         except DefinitionProblem:
             kept = text
         self.assertIsInstance(asked(chart(show=[FARE], title=text.replace("=", "")), ROWS).title, str)
-        self.assertIsInstance(without_values(kept), str)
+        self.assertIsInstance(strip_placeholders(kept), str)

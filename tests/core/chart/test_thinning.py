@@ -10,7 +10,7 @@ import unittest
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.thinning import MOST_POINTS
-from veduta.core.chart.question import Answered, ask
+from veduta.core.chart.question import AnsweredChart, ask
 
 FIRST = dt.datetime(2012, 1, 1)
 HOUR = {"field": "departure", "grain": "hour"}
@@ -25,7 +25,7 @@ def rows(count: int, without: range = range(0), regions: int = 1) -> list[dict]:
     ]
 
 
-def drawn(there: list[dict], **parts) -> Answered:
+def drawn(there: list[dict], **parts) -> AnsweredChart:
     model = sailings(there)
     asked = {"dataset": "d", "kind": "line", "show": [{"field": "fare", "aggregate": "sum"}], "by": [HOUR], **parts}
     return ask(load_definition(asked), model, context_of(model))

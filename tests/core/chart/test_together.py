@@ -11,15 +11,15 @@ from hypothesis import strategies as st
 
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.drilling import step_taken
+from veduta.core.chart.drilling import apply_drill_step
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.points import points_filters
+from veduta.core.chart.points import make_points_filters
 from veduta.core.chart.question import ask
 from veduta.core.chart.together import put_together
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
 from veduta.core.model.model import Model
-from veduta.core.query.filters import grouping_words
+from veduta.core.query.filters import label_grouping
 
 ROWS = [
     {"region": region, "route": route, "fare": float(fare), "passengers": fare}
@@ -34,7 +34,7 @@ def chart(*by, **parts) -> ChartDefinition:
 
 
 def grouped(definition: ChartDefinition, *points: Any, name: str = "") -> ChartDefinition:
-    return step_taken(definition, put_together(definition, points, name, MODEL), MODEL)
+    return apply_drill_step(definition, put_together(definition, points, name, MODEL), MODEL)
 
 
 def shown(definition: ChartDefinition, model: Model = MODEL) -> dict[Any, float]:
@@ -47,7 +47,7 @@ class Together(unittest.TestCase):
     def test_values_are_one_and_the_others_stay(self):
         found = grouped(chart("region"), ["North"], [None], name="Far")
         self.assertEqual(shown(found), {"Far": 5, "South": 2, "East": 8, "": 16})
-        self.assertEqual(grouping_words(found.by[0], MODEL.schema), "Region with Far put together")
+        self.assertEqual(label_grouping(found.by[0], MODEL.schema), "Region with Far put together")
 
     def test_without_a_name_they_have_their_own(self):
         self.assertIn("North, South and empty", shown(grouped(chart("region"), ["North"], ["South"], [None])))
@@ -80,7 +80,7 @@ class Together(unittest.TestCase):
 
     def test_marks_of_them_are_their_rows(self):
         found = grouped(chart("region"), ["North"], [None], name="Far")
-        (marks,) = points_filters(found, [["Far"]])
+        (marks,) = make_points_filters(found, [["Far"]])
         narrowed = chart("route").model_copy(update={"only": (marks,)})
         self.assertEqual(shown(narrowed), {"A": 1, "C": 4})
         down = apply_edit(found, MODEL, {"edit": "only_marks", "points": [["Far"]]})
@@ -95,7 +95,7 @@ class Together(unittest.TestCase):
         best = grouped(best, ["North"], ["South"], ["East"], name="Land")
         self.assertEqual(next(iter(shown(best).values())), 16)
         with self.assertRaises(DefinitionProblem):
-            points_filters(best, [[REST_POINT]])
+            make_points_filters(best, [[REST_POINT]])
 
     def test_a_random_grouping_is_the_one_of_a_loop(self):
         values = st.sampled_from(["North", "South", "East", "", None])
@@ -107,7 +107,7 @@ class Together(unittest.TestCase):
             for region, fare in rows:
                 expected["In it" if region in chosen else region] += fare
             step = put_together(chart("region"), [[each] for each in chosen], "In it", model)
-            self.assertEqual(shown(step_taken(chart("region"), step, model), model), expected)
+            self.assertEqual(shown(apply_drill_step(chart("region"), step, model), model), expected)
 
         check()
 

@@ -9,14 +9,14 @@ from tests import examples
 from tests.core.chart.test_charts import FARE, ROWS, asked, chart
 from tests.core.chart.test_tones import ratio
 from tests.core.support import context_of, sailings
-from veduta.core.chart.drawing.colours import colour_named
+from veduta.core.chart.drawing.colours import get_colour
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.paints import FURTHER_COLOURS, SERIES_COLOURS
 from veduta.core.chart.question import ask
-from veduta.core.chart.theme import in_both
+from veduta.core.chart.theme import get_both_colours
 from veduta.core.chart.tones import DARK_GROUND
-from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, given, lists_of
+from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, load_colour_lists, pick_given
 from veduta.core.errors import DefinitionProblem
 
 VALUES = st.lists(st.text("abc", max_size=2), max_size=40)
@@ -39,16 +39,16 @@ class Given(unittest.TestCase):
     @examples(100)
     @examples_of(VALUES, VALUES)
     def test_each_value_keeps_the_colour_it_was_given_first(self, first, later):
-        there = given({}, first)
+        there = pick_given({}, first)
         self.assertEqual(set(there), set(first))
-        new = given(there, later)
+        new = pick_given(there, later)
         self.assertEqual(set(new), set(later) - set(first))
         used = Counter([*there.values(), *new.values()])
         self.assertLessEqual(max(used.values(), default=0) - min(used.get(str(i + 1), 0) for i in range(GIVEN)), 1)
 
     def test_all_colours_that_are_given_stand_out_from_both_grounds(self):
         for number in range(1, GIVEN + 1):
-            light, dark = in_both(str(number))
+            light, dark = get_both_colours(str(number))
             self.assertGreaterEqual(ratio(light, "#FFFFFF"), 3)
             self.assertGreaterEqual(ratio(dark, DARK_GROUND), 2.9)
         self.assertEqual(len({*SERIES_COLOURS, *FURTHER_COLOURS}), GIVEN)
@@ -56,8 +56,8 @@ class Given(unittest.TestCase):
 
 class Levels(unittest.TestCase):
     def test_the_narrower_goes_before_and_case_of_fields_does_not_count(self):
-        colours = ValueColours([listed("Region", A="1", B="2")]).within([listed("REGION", B="better")])
-        self.assertEqual([colours.of(["region"], [value]) for value in ("A", "B", "C")], ["1", "better", ""])
+        colours = ValueColours([listed("Region", A="1", B="2")]).override([listed("REGION", B="better")])
+        self.assertEqual([colours.find_colour(["region"], [value]) for value in ("A", "B", "C")], ["1", "better", ""])
 
     def test_combinations_and_all_kinds_of_values_have_colours(self):
         made = ColourList(
@@ -69,10 +69,10 @@ class Levels(unittest.TestCase):
             ],
         )
         colours = ValueColours([made])
-        self.assertEqual(colours.of(("cancelled", "region"), (True, None)), "worse")
-        self.assertEqual(colours.of(("cancelled", "region"), (3, "x")), "2")
-        self.assertEqual(colours.of(("cancelled", "region"), (False, "y")), "4")  # as it is typed into a box
-        self.assertEqual(colours.of(("region", "cancelled"), (None, True)), "")
+        self.assertEqual(colours.find_colour(("cancelled", "region"), (True, None)), "worse")
+        self.assertEqual(colours.find_colour(("cancelled", "region"), (3, "x")), "2")
+        self.assertEqual(colours.find_colour(("cancelled", "region"), (False, "y")), "4")  # as it is typed into a box
+        self.assertEqual(colours.find_colour(("region", "cancelled"), (None, True)), "")
 
     def test_lists_that_are_not_whole_are_refused(self):
         for parts in (
@@ -87,7 +87,7 @@ class Levels(unittest.TestCase):
 
 class Written(unittest.TestCase):
     def test_lines_are_gathered_by_their_fields(self):
-        lists = lists_of(
+        lists = load_colour_lists(
             [
                 ("Region", "North Reach", "teal"),
                 ("", " ", ""),
@@ -102,14 +102,14 @@ class Written(unittest.TestCase):
     def test_a_line_that_is_not_whole_is_said(self):
         for row in (("Region", "Quay", ""), ("", "Quay", "1"), ("Region", "a · b", "1"), ("Region", "Quay", "reddish")):
             with self.subTest(row=row), self.assertRaises(DefinitionProblem) as caught:
-                lists_of([row])
+                load_colour_lists([row])
             self.assertIn(row[1], caught.exception.message)
 
 
 class Charts(unittest.TestCase):
     REGIONS = ("Inner Sound", "North Reach", "South Banks")
     COLOURS = ValueColours([listed("Region", **dict(zip(REGIONS, ("3", "#AA0000", "better"), strict=True)))])
-    EXPECTED = dict(zip(REGIONS, (colour_named("3"), "#AA0000", colour_named("better")), strict=True))
+    EXPECTED = dict(zip(REGIONS, (get_colour("3"), "#AA0000", get_colour("better")), strict=True))
 
     def test_a_value_has_one_colour_in_every_kind_whatever_is_filtered(self):
         positive = [row | {"fare": abs(row["fare"]) + 1} for row in ROWS]
@@ -134,9 +134,9 @@ class Charts(unittest.TestCase):
         own = {"colours": [listed("region", **{"Inner Sound": "ink"}).model_dump(mode="json")]}
         asks = {"show": [FARE], "by": ["route"], "split": "region", "kind": "bar"}
         drawn = colours_drawn(chart(**asks, **own), self.COLOURS)
-        self.assertEqual(drawn, self.EXPECTED | {"Inner Sound": colour_named("ink")})
+        self.assertEqual(drawn, self.EXPECTED | {"Inner Sound": get_colour("ink")})
         drawn = colours_drawn(chart(**asks, **own, own_colours=True), self.COLOURS)
-        self.assertEqual(list(drawn.values()), [colour_named("ink"), *SERIES_COLOURS[1:3]])
+        self.assertEqual(list(drawn.values()), [get_colour("ink"), *SERIES_COLOURS[1:3]])
 
     def test_combinations_colour_the_series_they_make(self):
         made = ColourList(
@@ -153,7 +153,7 @@ class Charts(unittest.TestCase):
         passengers = {"field": "passengers", "aggregate": "sum"}
         definition = chart(show=[FARE, passengers], by=["route"], split="region", kind="bar")
         self.assertFalse({"#AA0000"} & set(colours_drawn(definition, self.COLOURS).values()))
-        self.assertEqual(KINDS["bar"].coloured(definition), ())
+        self.assertEqual(KINDS["bar"].list_coloured_groups(definition), ())
 
     def test_what_the_chart_does_not_colour_cannot_be_set(self):
         with self.assertRaises(DefinitionProblem):

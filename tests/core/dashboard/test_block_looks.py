@@ -8,9 +8,9 @@ from hypothesis import strategies as st
 from tests import examples
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.tones import DARK_INK, LIGHT_INK, contrast
-from veduta.core.dashboard.clicks import Click, address_for
-from veduta.core.dashboard.looks import DARK_MUTED, LIGHT_MUTED, BlockLook, chart_in, ground_of
+from veduta.core.chart.tones import DARK_INK, LIGHT_INK, compute_contrast
+from veduta.core.dashboard.clicks import Click, fill_address
+from veduta.core.dashboard.looks import DARK_MUTED, LIGHT_MUTED, BlockLook, apply_block_look, make_ground_look
 
 COLOURS = st.integers(0, 0xFFFFFF).map("#{:06X}".format)
 # What is rounded to whole numbers of red, green and blue may fall short by a little.
@@ -21,7 +21,7 @@ class Looks(unittest.TestCase):
     CHART = load_definition({"dataset": "d", "title": "Fares", "note": "By region", "foot": "Of all sailings"})
 
     def texts(self, title="", **look):
-        return chart_in(self.CHART, title, BlockLook(**look)).texts
+        return apply_block_look(self.CHART, title, BlockLook(**look)).texts
 
     def test_a_chart_has_the_texts_of_its_block(self):
         self.assertEqual(self.texts(), ("Fares", "By region", "Of all sailings"))
@@ -34,21 +34,21 @@ class Looks(unittest.TestCase):
     @examples(100)
     @given(COLOURS)
     def test_every_text_is_read_on_any_ground(self, colour):
-        ground = ground_of(colour, Paints())
+        ground = make_ground_look(colour, Paints())
         on_light = (LIGHT_INK, DARK_MUTED) if ground.strong else (DARK_INK, LIGHT_MUTED)
         for text, paper in [(each, ground.light) for each in on_light] + [(DARK_MUTED, ground.dark)]:
-            self.assertGreaterEqual(contrast(text, paper), READ, (text, paper))
+            self.assertGreaterEqual(compute_contrast(text, paper), READ, (text, paper))
 
     def test_a_series_colour_is_a_ground_too(self):
-        self.assertEqual(ground_of("1", Paints()).light, ground_of("#0B5D62", Paints()).light)
+        self.assertEqual(make_ground_look("1", Paints()).light, make_ground_look("#0B5D62", Paints()).light)
 
 
 class Clicks(unittest.TestCase):
     def test_an_address_has_the_clicked_values(self):
         address = "https://ships.example/{vessel}/{ Region }?again={vessel}"
         values = {"Vessel": "Gull/1", "Region": "South Banks"}
-        self.assertEqual(address_for(address, values), "https://ships.example/Gull%2F1/South%20Banks?again=Gull%2F1")
-        self.assertEqual(address_for(address, {"Vessel": "Gull"}), "")
+        self.assertEqual(fill_address(address, values), "https://ships.example/Gull%2F1/South%20Banks?again=Gull%2F1")
+        self.assertEqual(fill_address(address, {"Vessel": "Gull"}), "")
 
     def test_it_leads_to_the_web_and_to_the_same_place_of_it(self):
         for address in (
@@ -69,5 +69,5 @@ class Clicks(unittest.TestCase):
     @examples(100)
     @given(st.text())
     def test_no_value_leads_elsewhere(self, value):
-        made = address_for("https://ships.example/{Vessel}", {"Vessel": value})
+        made = fill_address("https://ships.example/{Vessel}", {"Vessel": value})
         self.assertTrue(made == "" or made.startswith("https://ships.example/"))

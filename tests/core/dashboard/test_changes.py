@@ -4,7 +4,7 @@ import unittest
 
 from tests.core.dashboard.test_dashboard_edits import FARES, LATE, REGION, SAID, TOP
 from tests.core.support import one_page
-from veduta.core.dashboard.changes import changes
+from veduta.core.dashboard.changes import list_changes
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import apply_edit
 
@@ -16,7 +16,7 @@ def told(*edits, start=START):
     after = start
     for edit in edits:
         after = apply_edit(after, edit)
-    found = changes(start, after, lambda block: block.title or block.text or block.id)
+    found = list_changes(start, after, lambda block: block.title or block.text or block.id)
     return [f"{change.name} {change.words}" for change in found]
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import unittest
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.dashboard.choosers import rechosen
+from veduta.core.dashboard.choosers import apply_choices
 from veduta.core.dashboard.controls import ChooserChoice, Control
 from veduta.core.dashboard.definition import ViewState, load_dashboard
-from veduta.core.dashboard.following import chosen_for, filters_for_block
+from veduta.core.dashboard.following import collect_block_filters, list_choosers
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 
@@ -26,7 +26,7 @@ def chart(**parts) -> ChartDefinition:
 
 def chosen(definition: ChartDefinition, option: dict, dataset: str = "d") -> ChartDefinition:
     control = Control.model_validate({**CHOOSER, "dataset": dataset, "options": [option]})
-    return rechosen(definition, [(control, ChooserChoice(option=0))])
+    return apply_choices(definition, [(control, ChooserChoice(option=0))])
 
 
 class Choosers(unittest.TestCase):
@@ -58,7 +58,7 @@ class Choosers(unittest.TestCase):
         option = {"name": "Passengers", "measure": PASSENGERS}
         self.assertEqual(chosen(chart(), option, dataset="e"), chart())
         control = Control.model_validate(CHOOSER)
-        self.assertEqual(rechosen(chart(), [(control, ChooserChoice(option=7))]), chart())
+        self.assertEqual(apply_choices(chart(), [(control, ChooserChoice(option=7))]), chart())
 
     def test_a_title_gives_way_to_what_the_chart_then_says(self):
         option = {"name": "Passengers", "measure": PASSENGERS}
@@ -76,8 +76,8 @@ class Choosers(unittest.TestCase):
         scope = {"of": "blocks", "names": ["a"]}
         data = {"pages": [{"id": "p1", "name": "One", "blocks": blocks}], "controls": [{**CHOOSER, "scope": scope}]}
         definition, state = load_dashboard({"version": 2, **data}), ViewState(controls={"what": {"option": 1}})
-        self.assertEqual([choice.option for _, choice in chosen_for(definition, state, "a")], [1])
-        self.assertEqual(chosen_for(definition, state, "b"), [])
-        self.assertEqual(chosen_for(definition, ViewState(), "a"), [], "as it was made, until something is chosen")
-        found = filters_for_block("a", chart(), Schema([]), definition, state, lambda s: None, lambda d: Schema([]))
+        self.assertEqual([choice.option for _, choice in list_choosers(definition, state, "a")], [1])
+        self.assertEqual(list_choosers(definition, state, "b"), [])
+        self.assertEqual(list_choosers(definition, ViewState(), "a"), [], "as it was made, until something is chosen")
+        found = collect_block_filters("a", chart(), Schema([]), definition, state, lambda s: None, lambda d: Schema([]))
         self.assertEqual((found.filters, found.narrowings), ([], []))

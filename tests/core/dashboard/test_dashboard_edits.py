@@ -10,7 +10,7 @@ from tests.core.support import one_page
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import EDITS, apply_edit
 from veduta.core.dashboard.layout import overlaps
-from veduta.core.dashboard.starts import STARTS, places_like
+from veduta.core.dashboard.starts import STARTS, make_placeholders
 from veduta.core.errors import DefinitionProblem
 
 REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "c3", "field_kind": "text", "name": "Region"}
@@ -32,7 +32,7 @@ def after(edit, start=START, /, **sent):
 
 
 def place(definition, name):
-    block = definition.block(name)
+    block = definition.find_block(name)
     return (block.x, block.y, block.w, block.h)
 
 
@@ -60,24 +60,26 @@ class Edits(unittest.TestCase):
             ),
             "same_size": ({"blocks": ["said", "late"]}, lambda d: place(d, "late") == (6, 0, 6, 2)),
             "align_blocks": ({"blocks": ["late", "said"], "edge": "left"}, lambda d: place(d, "said") == (6, 4, 6, 2)),
-            "lock_blocks": ({"blocks": ["late"]}, lambda d: d.block("late").locked),
+            "lock_blocks": ({"blocks": ["late"]}, lambda d: d.find_block("late").locked),
             "group_blocks": (
                 {"id": "both", "blocks": ["late", "said"]},
-                lambda d: (place(d, "both"), d.block("late").group) == ((0, 0, 12, 4), "both"),
+                lambda d: (place(d, "both"), d.find_block("late").group) == ((0, 0, 12, 4), "both"),
             ),
             "even_row": ({"block": "said"}, lambda d: place(d, "said") == (0, 4, 12, 2)),
-            "set_block": ({"block": "said", "text": "More"}, lambda d: d.block("said").text == "More"),
+            "set_block": ({"block": "said", "text": "More"}, lambda d: d.find_block("said").text == "More"),
             "add_filter": (
                 {"id": "cancelled", "dataset": "d", "filter": NOT_CANCELLED},
                 lambda d: d.filters[0].filter.values == (False,),
             ),
             "set_reach": (
                 {"block": "fares", "reaches": {"of": "blocks", "names": ["late"]}, "highlights": ["late"]},
-                lambda d: (d.block("fares").reaches.names, d.block("fares").highlights) == (("late",), ("late",)),
+                lambda d: (
+                    (d.find_block("fares").reaches.names, d.find_block("fares").highlights) == (("late",), ("late",))
+                ),
             ),
             "set_click": (
                 {"block": "fares", "other": "late", "does": "highlight"},
-                lambda d: (d.block("fares").reaches.of, d.block("fares").highlights) == ("all", ("late",)),
+                lambda d: (d.find_block("fares").reaches.of, d.find_block("fares").highlights) == ("all", ("late",)),
             ),
             "shape_control": (
                 {"control": "region", "kind": "text", "depends": True},
@@ -90,11 +92,11 @@ class Edits(unittest.TestCase):
             ),
             "set_own": (
                 {"block": "fares", "own": {"kind": "line"}, "title": "As a line"},
-                lambda d: (d.block("fares").own, d.block("fares").title) == ({"kind": "line"}, "As a line"),
+                lambda d: (d.find_block("fares").own, d.find_block("fares").title) == ({"kind": "line"}, "As a line"),
             ),
             "set_look": (
                 {"block": "fares", "title": "Takings", "look": {"ground": "teal"}, "click": {"does": "rows"}},
-                lambda d: (d.block("fares").look.ground, d.block("fares").click.does) == ("#008080", "rows"),
+                lambda d: (d.find_block("fares").look.ground, d.find_block("fares").click.does) == ("#008080", "rows"),
             ),
             "remove_blocks": ({"blocks": ["fares"]}, lambda d: place(d, "said") == (0, 0, 6, 2)),
             "duplicate_blocks": (
@@ -107,7 +109,7 @@ class Edits(unittest.TestCase):
             ),
             "paste_blocks": (
                 {"blocks": [{**SAID, "text": "From elsewhere"}], "page": "p1", "prefix": "new"},
-                lambda d: d.block("new1").text == "From elsewhere",
+                lambda d: d.find_block("new1").text == "From elsewhere",
             ),
             "move_to_page": ({"blocks": ["said"], "page": "p1"}, lambda d: d == START),
             "add_page": ({"id": "p2"}, lambda d: [each.name for each in d.pages] == ["Page 1", "Page 2"]),
@@ -151,14 +153,14 @@ class Edits(unittest.TestCase):
             "fill_place": (
                 PLACE,
                 {"block": "there", "kind": "text", "text": "Here"},
-                lambda d: (d.block("there").kind, d.block("there").text) == ("text", "Here"),
+                lambda d: (d.find_block("there").kind, d.find_block("there").text) == ("text", "Here"),
             ),
             "order_blocks": (FIXED, {"blocks": ["fares"], "to": "front"}, lambda d: names(d)[-1] == "fares"),
             "ungroup": (GROUPED, {"group": "both"}, lambda d: names(d) == ["fares", "late", "said"]),
             "drop_own": (
                 after("set_own", block="fares", own={"kind": "line", "totals": "all"}),
                 {"block": "fares", "part": "kind"},
-                lambda d: d.block("fares").own == {"totals": "all"},
+                lambda d: d.find_block("fares").own == {"totals": "all"},
             ),
             "set_filter": (
                 WITH_FILTER,
@@ -182,7 +184,7 @@ class Edits(unittest.TestCase):
                     "other": after("set_block", block="fares", title="Then").model_dump(mode="json"),
                     "settings": [["block", "fares", "title"]],
                 },
-                lambda d: d.block("fares").title == "Then",
+                lambda d: d.find_block("fares").title == "Then",
             ),
             "remove_page": (PAGES, {"page": "p1"}, lambda d: [each.id for each in d.pages] == ["p2"]),
         }
@@ -243,7 +245,7 @@ class Edits(unittest.TestCase):
 
     def test_what_is_said_of_nothing_stays(self):
         changed = after("set_block", block="said", title="Said by")
-        self.assertEqual((changed.block("said").text, changed.block("said").title), ("Said", "Said by"))
+        self.assertEqual((changed.find_block("said").text, changed.find_block("said").title), ("Said", "Said by"))
 
 
 class Starts(unittest.TestCase):
@@ -258,7 +260,7 @@ class Starts(unittest.TestCase):
                 self.assertEqual(max(x + w for x, _, w, _ in places), 12)
 
     def test_a_page_is_a_start_too(self):
-        like = places_like(GROUPED.pages[0].blocks, ["Fares", "Late", "Said", "Both"])
+        like = make_placeholders(GROUPED.pages[0].blocks, ["Fares", "Late", "Said", "Both"])
         self.assertEqual([(b.kind, b.text) for b in like[:2]], [("place", "Fares"), ("place", "Late")])
         self.assertEqual([(b.kind, b.title) for b in like[3:]], [("group", "Both")])
 
@@ -305,9 +307,9 @@ class Groups(unittest.TestCase):
         moved = after("put_blocks", GROUPED, blocks=["both"], target="fares", side="right")
         self.assertEqual((place(moved, "fares"), place(moved, "both")), ((0, 0, 3, 4), (3, 0, 3, 5)))
         left = after("put_blocks", GROUPED, blocks=["said"], target="fares", side="below")
-        self.assertEqual(left.block("said").group, "")
+        self.assertEqual(left.find_block("said").group, "")
         joined = after("put_blocks", GROUPED, blocks=["fares"], target="late", side="above")
-        self.assertEqual((joined.block("fares").group, place(joined, "late")), ("both", (6, 4, 6, 4)))
+        self.assertEqual((joined.find_block("fares").group, place(joined, "late")), ("both", (6, 4, 6, 4)))
 
     def test_a_group_that_holds_nothing_goes(self):
         emptied = after("remove_blocks", GROUPED, blocks=["late", "said"])
@@ -349,7 +351,7 @@ class Pages(unittest.TestCase):
         ):
             with self.subTest(edit), self.assertRaisesRegex(DefinitionProblem, "locked"):
                 after(edit, locked, **sent)
-        self.assertFalse(after("lock_blocks", locked, blocks=["late"], locked=False).block("late").locked)
+        self.assertFalse(after("lock_blocks", locked, blocks=["late"], locked=False).find_block("late").locked)
 
 
 class FixedPages(unittest.TestCase):

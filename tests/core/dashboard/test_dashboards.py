@@ -6,8 +6,8 @@ from tests.core.support import SAILING_FIELDS, field, one_page
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.definition import ViewState, load_dashboard, load_state
-from veduta.core.dashboard.following import choice_of, filters_for_block, parameter_values
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.dashboard.following import collect_block_filters, collect_parameter_values, get_choice
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
 from veduta.core.formats import REST_POINT
 from veduta.core.query.filters import DatesFilter, ListFilter, PointsFilter, RelativeFilter
@@ -22,7 +22,7 @@ DATE = {
     "dates": {},
 }
 REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region"}
-OTHER = Schema([field("Region", Kind.TEXT).model_copy(update={"id": "c9"}), field("Berths", Kind.WHOLE)])
+OTHER = Schema([field("Region", DataType.TEXT).model_copy(update={"id": "c9"}), field("Berths", DataType.WHOLE)])
 
 
 class Definitions(unittest.TestCase):
@@ -91,7 +91,7 @@ class Following(unittest.TestCase):
     def follow(self, state, controls=(DATE, REGION), chart=None, schema=None, block="me"):
         dashboard = load_dashboard({"controls": list(controls)})
         sources = {"other": (self.source, self.schema), "figure": (load_definition({"dataset": "d"}), self.schema)}
-        return filters_for_block(
+        return collect_block_filters(
             block,
             chart or self.chart,
             schema or self.schema,
@@ -166,7 +166,7 @@ class Following(unittest.TestCase):
     def test_a_choice_of_the_wrong_kind_is_refused(self):
         control = Control.model_validate(DATE)
         with self.assertRaises(DefinitionProblem):
-            choice_of(control, ViewState(controls={"date": ListChoice(values=("A",))}))
+            get_choice(control, ViewState(controls={"date": ListChoice(values=("A",))}))
 
     def test_parameters_are_set_by_their_controls_and_filter_nothing_themselves(self):
         control = {
@@ -181,8 +181,8 @@ class Following(unittest.TestCase):
         dashboard = load_dashboard({"controls": [control, REGION, {**control, "id": "of", "dataset": "ports"}]})
         for choice, expected in ((None, None), ({"set": [9]}, [9]), ({"set": None}, None)):
             state = load_state(json.dumps({"controls": {"late": choice}}))
-            self.assertEqual(parameter_values(dashboard, state, "d", "me"), {"late_after": expected})
-        self.assertEqual(parameter_values(dashboard, ViewState(), "d", "me"), {"late_after": [5]})
+            self.assertEqual(collect_parameter_values(dashboard, state, "d", "me"), {"late_after": expected})
+        self.assertEqual(collect_parameter_values(dashboard, ViewState(), "d", "me"), {"late_after": [5]})
         self.assertEqual(self.follow(ViewState(), [control]).filters, [])
 
     def test_what_was_gathered_elsewhere_is_followed_in_its_own_dataset_only(self):
@@ -212,4 +212,4 @@ class Words(unittest.TestCase):
             (ParameterChoice(set=None), parameter, "no limit"),
         ):
             with self.subTest(words):
-                self.assertEqual(choice.words(control), words)
+                self.assertEqual(choice.describe(control), words)

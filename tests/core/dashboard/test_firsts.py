@@ -6,7 +6,7 @@ import unittest
 
 from veduta.core.dashboard.controls import Choice, DatesChoice, ListChoice, ParameterChoice, TextChoice
 from veduta.core.dashboard.definition import load_dashboard
-from veduta.core.dashboard.firsts import begun
+from veduta.core.dashboard.firsts import with_defaults
 
 REGION = {
     "id": "region", "kind": "list", "dataset": "d", "field": "c3", "field_kind": "text", "name": "Region",
@@ -17,7 +17,7 @@ PERSON = {"region": ("North Reach", "South Banks")}
 
 def first(control: dict, attributes=PERSON, last=None, highest=None) -> Choice | None:
     definition = load_dashboard({"controls": [control]})
-    (made,) = begun(definition, attributes, last or {}, lambda each: highest).controls
+    (made,) = with_defaults(definition, attributes, last or {}, lambda each: highest).controls
     return getattr(made, made.kind)
 
 

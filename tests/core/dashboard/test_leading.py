@@ -6,7 +6,7 @@ import unittest
 
 from tests.core.support import one_page
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard, load_state
-from veduta.core.dashboard.leading import controls_carried
+from veduta.core.dashboard.leading import carry_controls
 
 
 def dashboard(*controls: dict[str, str]) -> DashboardDefinition:
@@ -23,10 +23,10 @@ class Leading(unittest.TestCase):
         target = dashboard(
             {"id": "where", "field": "region"}, {"id": "ship", "field": "vessel"}, {"id": "at", "field": "port"}
         )
-        self.assertEqual(controls_carried(SOURCE, STATE, target), {"where": STATE.controls["r"], "ship": None})
+        self.assertEqual(carry_controls(SOURCE, STATE, target), {"where": STATE.controls["r"], "ship": None})
 
     def test_those_of_other_data_or_another_kind_are_not(self):
         target = dashboard(
             {"id": "a", "field": "region", "dataset": "e"}, {"id": "b", "field": "region", "kind": "text"}
         )
-        self.assertEqual(controls_carried(SOURCE, STATE, target), {})
+        self.assertEqual(carry_controls(SOURCE, STATE, target), {})

@@ -6,7 +6,7 @@ import unittest
 
 from tests.core.support import one_page
 from veduta.core.dashboard.definition import ViewState, load_dashboard, load_state
-from veduta.core.dashboard.leaving import parts_of, still_there
+from veduta.core.dashboard.leaving import drop_stale_state, list_state_parts
 
 REGION = {
     "id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region",
@@ -27,11 +27,13 @@ class Leaving(unittest.TestCase):
     definition = load_dashboard(one_page({"id": "a", "kind": "chart", "chart": "a"}, controls=[REGION]))
 
     def test_what_is_gone_is_left_out_and_named(self):
-        kept, gone = still_there(self.definition, load_state(STATE))
+        kept, gone = drop_stale_state(self.definition, load_state(STATE))
         self.assertEqual(gone, ["control old", "selection gone", "drill gone", "sort gone"])
-        self.assertEqual(parts_of(kept), ["control region", "selection a", "selection far", "drill a", "sort a"])
+        self.assertEqual(
+            list_state_parts(kept), ["control region", "selection a", "selection far", "drill a", "sort a"]
+        )
 
     def test_what_is_there_stays_as_it_is(self):
-        kept, _ = still_there(self.definition, load_state(STATE))
-        self.assertEqual(still_there(self.definition, kept), (kept, []))
-        self.assertEqual(still_there(self.definition, ViewState()), (ViewState(), []))
+        kept, _ = drop_stale_state(self.definition, load_state(STATE))
+        self.assertEqual(drop_stale_state(self.definition, kept), (kept, []))
+        self.assertEqual(drop_stale_state(self.definition, ViewState()), (ViewState(), []))

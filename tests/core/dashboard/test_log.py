@@ -9,7 +9,7 @@ from unittest import TestCase
 from hypothesis import given
 from hypothesis import strategies as st
 
-from veduta.core.dashboard.log import PAUSE, Save, sittings
+from veduta.core.dashboard.log import PAUSE, Save, group_sittings
 
 START = dt.datetime(2024, 2, 28, 23, 50, tzinfo=dt.UTC)
 
@@ -25,13 +25,13 @@ def numbers(found):
 
 class Sittings(TestCase):
     def test_one_person_without_a_pause_is_one_sitting(self):
-        self.assertEqual(numbers(sittings(saves((1, 0), (1, 9), (1, 19)))), [[0, 1, 2]])
+        self.assertEqual(numbers(group_sittings(saves((1, 0), (1, 9), (1, 19)))), [[0, 1, 2]])
 
     def test_a_pause_begins_another(self):
-        self.assertEqual(numbers(sittings(saves((1, 0), (1, 10), (1, 20.1)))), [[2], [0, 1]])
+        self.assertEqual(numbers(group_sittings(saves((1, 0), (1, 10), (1, 20.1)))), [[2], [0, 1]])
 
     def test_so_does_somebody_else(self):
-        found = sittings(saves((1, 0), (2, 1), (1, 2), (None, 3), (None, 4)))
+        found = group_sittings(saves((1, 0), (2, 1), (1, 2), (None, 3), (None, 4)))
         self.assertEqual(numbers(found), [[3, 4], [2], [1], [0]])
 
     @given(st.lists(st.tuples(st.sampled_from([1, 2, None]), st.integers(0, 30))))
@@ -40,7 +40,7 @@ class Sittings(TestCase):
         for who, minutes in steps:
             at += minutes
             made.append((who, at))
-        found = sittings(saves(*made))
+        found = group_sittings(saves(*made))
         self.assertEqual([save for sitting in reversed(found) for save in sitting.saves], saves(*made))
         for later, earlier in pairwise(found):
             apart = later.first.at - earlier.last.at > PAUSE

@@ -16,7 +16,13 @@ from veduta.core.dashboard import merging
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.dashboard.layout import overlaps
-from veduta.core.dashboard.merging import Both, brought_up, merged, stepped_over, with_settings
+from veduta.core.dashboard.merging import (
+    MergeConflict,
+    list_overridden,
+    merge_definitions,
+    rebase_definition,
+    replace_settings,
+)
 
 REGION = {
     "id": "region", "kind": "list", "dataset": "d", "field": "region", "field_kind": "text", "name": "Region",
@@ -51,65 +57,65 @@ class Merging(unittest.TestCase):
     def test_what_only_one_changed_is_theirs(self):
         other = after(BASE, set_text("a", "A"))
         for earlier, later in ((BASE, other), (other, BASE), (other, other)):
-            found = merged(BASE, earlier, later)
+            found = merge_definitions(BASE, earlier, later)
             self.assertEqual((found.definition, found.both), (other, []))
 
     def test_settings_of_different_blocks_and_of_one_come_together(self):
         title = {"edit": "set_block", "block": "a", "title": "Mine"}
-        found = merged(BASE, after(BASE, set_text("a", "A"), set_text("b", "B")), after(BASE, title))
+        found = merge_definitions(BASE, after(BASE, set_text("a", "A"), set_text("b", "B")), after(BASE, title))
         self.assertEqual(words(found.definition), {"a": "A", "b": "B", "c": "c"})
-        self.assertEqual(found.definition.block("a").title, "Mine")
+        self.assertEqual(found.definition.find_block("a").title, "Mine")
         self.assertEqual(found.both, [])
 
     def test_of_one_setting_the_later_one_holds_and_the_earlier_one_is_told(self):
-        found = merged(BASE, after(BASE, set_text("a", "theirs")), after(BASE, set_text("a", "mine")))
+        found = merge_definitions(BASE, after(BASE, set_text("a", "theirs")), after(BASE, set_text("a", "mine")))
         self.assertEqual(words(found.definition)["a"], "mine")
-        self.assertEqual(found.both, [Both("block", "a", "text", "theirs")])
+        self.assertEqual(found.both, [MergeConflict("block", "a", "text", "theirs")])
 
     def test_a_block_that_one_takes_away_goes_unless_the_other_changed_it(self):
-        self.assertEqual([*words(merged(BASE, BASE, after(BASE, AWAY)).definition)], ["a", "c"])
+        self.assertEqual([*words(merge_definitions(BASE, BASE, after(BASE, AWAY)).definition)], ["a", "c"])
         changed = after(BASE, set_text("b", "B"))
         for earlier, later in ((changed, after(BASE, AWAY)), (after(BASE, AWAY), changed)):
-            found = merged(BASE, earlier, later)
+            found = merge_definitions(BASE, earlier, later)
             self.assertEqual(words(found.definition)["b"], "B")
-            self.assertIn(Both("block", "b"), found.both)
+            self.assertIn(MergeConflict("block", "b"), found.both)
 
     def test_new_blocks_of_both_stay(self):
         def new(name: str) -> DashboardDefinition:
             return after(BASE, {"edit": "add_block", "id": name, "kind": "text"})
 
-        self.assertEqual({*words(merged(BASE, new("x"), new("y")).definition)}, {"a", "b", "c", "x", "y"})
+        self.assertEqual({*words(merge_definitions(BASE, new("x"), new("y")).definition)}, {"a", "b", "c", "x", "y"})
 
     def test_a_page_that_goes_comes_back_with_what_was_put_on_it(self):
         two = after(BASE, {"edit": "add_page", "id": "p2", "name": "Two"})
         put = after(two, {"edit": "add_block", "id": "x", "kind": "text", "page": "p2"})
         gone = after(two, {"edit": "remove_page", "page": "p2"})
         for earlier, later in ((put, gone), (gone, put)):
-            found = merged(two, earlier, later).definition
-            self.assertEqual(found.page_of("x").name, "Two")
+            found = merge_definitions(two, earlier, later).definition
+            self.assertEqual(found.find_page_of("x").name, "Two")
 
     def test_orders_come_together(self):
         three = after(BASE, *({"edit": "add_page", "id": f"p{i}", "name": f"{i}"} for i in (2, 3)))
         moved = after(three, {"edit": "move_page", "page": "p3", "to": 0})
         more = after(three, {"edit": "add_page", "id": "p4", "name": "4"})
         for earlier, later in ((moved, more), (more, moved)):
-            found = [page.id for page in merged(three, earlier, later).definition.pages]
+            found = [page.id for page in merge_definitions(three, earlier, later).definition.pages]
             self.assertEqual(found, ["p3", "p4", "p1", "p2"])
 
     def test_controls_are_merged_as_blocks_are(self):
         without = after(BASE, {"edit": "remove_control", "control": "region"})
-        self.assertEqual(merged(BASE, after(BASE, set_text("a", "A")), without).definition.controls, ())
+        self.assertEqual(merge_definitions(BASE, after(BASE, set_text("a", "A")), without).definition.controls, ())
 
     def test_to_undo_is_to_merge_backwards(self):
         mine = after(BASE, set_text("a", "A"))
         theirs = after(mine, set_text("b", "B"))
-        self.assertEqual(words(merged(mine, theirs, BASE).definition), {"a": "a", "b": "B", "c": "c"})
+        self.assertEqual(words(merge_definitions(mine, theirs, BASE).definition), {"a": "a", "b": "B", "c": "c"})
 
 
 class Undoing(unittest.TestCase):
     def left(self, base, theirs, state, step_to):
-        made = brought_up(base, theirs, state)
-        return made.definition, [each.key for each in stepped_over(made.both, state, step_to)]
+        made = rebase_definition(base, theirs, state)
+        return made.definition, [each.key for each in list_overridden(made.both, state, step_to)]
 
     def test_a_setting_that_another_changed_since_stays_theirs(self):
         mine = after(BASE, set_text("a", "A"), set_text("b", "B"))
@@ -123,7 +129,7 @@ class Undoing(unittest.TestCase):
         theirs = after(mine, set_text("n", "theirs"))
         made, left = self.left(mine, theirs, BASE, mine)
         self.assertEqual((words(made)["n"], left), ("theirs", [("block", "n", "")]))
-        undone = with_settings(made, BASE, [Both("block", "n")])
+        undone = replace_settings(made, BASE, [MergeConflict("block", "n")])
         self.assertEqual(words(undone), words(BASE))
 
     def test_a_block_that_another_took_away_stays_away(self):
@@ -131,7 +137,7 @@ class Undoing(unittest.TestCase):
         theirs = after(mine, {"edit": "remove_blocks", "blocks": ["a"]})
         made, left = self.left(mine, theirs, BASE, mine)
         self.assertEqual((words(made), left), ({"b": "b", "c": "c"}, [("block", "a", "")]))
-        undone = with_settings(made, BASE, [Both("block", "a")])
+        undone = replace_settings(made, BASE, [MergeConflict("block", "a")])
         self.assertEqual(words(undone)["a"], "a")
 
     def test_one_that_one_took_away_comes_back(self):
@@ -208,17 +214,17 @@ class Three(unittest.TestCase):
         for step in range(data.draw(st.integers(1, 12))):
             person = data.draw(st.sampled_from(people))
             if data.draw(st.booleans()):
-                kept = merged(person.base, kept, person.mine).definition
+                kept = merge_definitions(person.base, kept, person.mine).definition
                 person.base = person.mine = kept
             else:
                 change = data.draw(self.changes(step, [block.id for block in person.mine.blocks]))
                 person.mine = apply_edit(person.mine, change)
                 made |= {change["id"]} if change["edit"] == "add_block" else set()
         for person in [*people, *people]:
-            kept = merged(person.base, kept, person.mine).definition
+            kept = merge_definitions(person.base, kept, person.mine).definition
             person.base = person.mine = kept
         for person in people:
-            self.assertEqual(merged(person.base, kept, person.mine).definition, kept)
+            self.assertEqual(merge_definitions(person.base, kept, person.mine).definition, kept)
         self.assertEqual({block.id for block in kept.blocks if block.kind != "group"}, made)
         for page in kept.pages:
             for i, one in enumerate(page.blocks):

@@ -11,15 +11,15 @@ from tests.core.support import SAILING_FIELDS, field
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit
-from veduta.core.dashboard.edits.narrowing import scope_of
-from veduta.core.dashboard.following import Following, filters_for_block, parameter_values
-from veduta.core.dashboard.scope import Scope
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.dashboard.edits.narrowing import make_scope
+from veduta.core.dashboard.following import BlockFilters, collect_block_filters, collect_parameter_values
+from veduta.core.dashboard.scope import BlockScope
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import VedutaError
 from veduta.core.query.filters import ListFilter, PointsFilter
 
 SAILINGS = Schema(SAILING_FIELDS)
-PORTS = Schema([field("Port", Kind.TEXT), field("Sea area", Kind.TEXT)])
+PORTS = Schema([field("Port", DataType.TEXT), field("Sea area", DataType.TEXT)])
 SCHEMAS = {"sailings": SAILINGS, "ports": PORTS}
 BY_ROUTE, BY_PORT = ({"dataset": name, "by": [by]} for name, by in (("sailings", "route"), ("ports", "port")))
 NORTH = {"kind": "list", "field": "region", "values": ["North Reach"]}
@@ -53,7 +53,7 @@ def of_schema(dataset: str) -> Schema:
     return SCHEMAS[dataset]
 
 
-def following(definition: DashboardDefinition, block: str, state: ViewState | None = None) -> Following:
+def following(definition: DashboardDefinition, block: str, state: ViewState | None = None) -> BlockFilters:
     charts = {name: load_definition(BY_PORT if name == "p" else BY_ROUTE) for name in "abcp"}
     schema = SCHEMAS[charts[block].dataset]
     source = {name: (chart, SCHEMAS[chart.dataset]) for name, chart in charts.items()}
@@ -61,7 +61,7 @@ def following(definition: DashboardDefinition, block: str, state: ViewState | No
     def source_of(selection: Selection):
         return source.get(selection.block)
 
-    return filters_for_block(block, charts[block], schema, definition, state or ViewState(), source_of, of_schema)
+    return collect_block_filters(block, charts[block], schema, definition, state or ViewState(), source_of, of_schema)
 
 
 def narrowed(definition: DashboardDefinition, state: ViewState | None = None) -> str:
@@ -99,14 +99,14 @@ class Scopes(unittest.TestCase):
 
     def test_parameters_are_set_where_their_control_reaches(self):
         definition = dashboard(controls=[{**LATE, "scope": {"of": "pages", "names": ["two"]}}])
-        self.assertEqual(parameter_values(definition, ViewState(), "sailings", "c"), {"late_after": [5]})
-        self.assertEqual(parameter_values(definition, ViewState(), "sailings", "a"), {})
+        self.assertEqual(collect_parameter_values(definition, ViewState(), "sailings", "c"), {"late_after": [5]})
+        self.assertEqual(collect_parameter_values(definition, ViewState(), "sailings", "a"), {})
 
     @given(st.sets(st.sampled_from("abcp")), st.lists(st.tuples(st.sampled_from("abcp"), st.booleans()), max_size=6))
     def test_ticking_blocks_one_by_one_gives_the_scope_of_those_that_are_ticked(self, first: set[str], ticks):
         there = set("abcp")
         definition = dashboard(controls=[REGION])
-        edit = {"edit": "set_scope", "narrows": "region", "scope": scope_of(first, there).model_dump()}
+        edit = {"edit": "set_scope", "narrows": "region", "scope": make_scope(first, there).model_dump()}
         definition, wanted = apply_edit(definition, edit), set(first)
         for block, follows in ticks:
             edit = {"edit": "set_follows", "narrows": "region", "block": block, "follows": follows}
@@ -178,6 +178,6 @@ class Clicks(unittest.TestCase):
 
 class ScopesByThemselves(unittest.TestCase):
     def test_what_comes_later_is_reached_where_most_are(self):
-        self.assertTrue(scope_of({"a", "b"}, {"a", "b", "c"}).has("one", "new"))
-        self.assertFalse(scope_of({"a"}, {"a", "b", "c"}).has("one", "new"))
-        self.assertEqual(scope_of({"a"}, {"a"}), Scope())
+        self.assertTrue(make_scope({"a", "b"}, {"a", "b", "c"}).has("one", "new"))
+        self.assertFalse(make_scope({"a"}, {"a", "b", "c"}).has("one", "new"))
+        self.assertEqual(make_scope({"a"}, {"a"}), BlockScope())

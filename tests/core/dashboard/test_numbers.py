@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from tests import examples
-from veduta.core.dashboard.numbers import TextNumber, put_numbers, used, with_tokens
+from veduta.core.dashboard.numbers import TextNumber, list_used, put_numbers, replace_with_tokens
 from veduta.core.query.measures import Measure
 
 FARES = TextNumber(name="Fares", dataset="d", measure=Measure(field="fare", aggregate="sum"))
@@ -16,7 +16,7 @@ LATE = TextNumber(name="Minutes late, Outer Light", dataset="d", measure=Measure
 
 class Numbers(unittest.TestCase):
     def put(self, text, numbers=(FARES, LATE)):
-        return put_numbers(with_tokens(text, numbers), lambda place: f"<{numbers[place].name}>")
+        return put_numbers(replace_with_tokens(text, numbers), lambda place: f"<{numbers[place].name}>")
 
     def test_they_stand_where_their_names_do(self):
         text = "Up to {Fares}, or { minutes  LATE, outer light }."
@@ -28,8 +28,8 @@ class Numbers(unittest.TestCase):
         self.assertEqual(self.put("{Fares}", ()), "{Fares}")
 
     def test_a_text_keeps_the_numbers_that_are_in_it(self):
-        self.assertEqual(used("{Fares}", (FARES, LATE)), (FARES,))
-        self.assertEqual(used("none", (FARES, LATE)), ())
+        self.assertEqual(list_used("{Fares}", (FARES, LATE)), (FARES,))
+        self.assertEqual(list_used("none", (FARES, LATE)), ())
 
     def test_its_chart_is_the_total(self):
         self.assertEqual(FARES.chart.title, "{total}")
@@ -43,6 +43,6 @@ class Numbers(unittest.TestCase):
     @given(st.text(alphabet="{}ab \ue000\ue001" + "01Fares"))
     def test_no_text_puts_a_number_that_is_not_named_in_it(self, text):
         placed = []
-        put_numbers(with_tokens(text, (FARES,)), lambda place: placed.append(place) or "")
+        put_numbers(replace_with_tokens(text, (FARES,)), lambda place: placed.append(place) or "")
         self.assertLessEqual(len(placed), text.casefold().count("fares"))
         self.assertTrue(all(place == 0 for place in placed))

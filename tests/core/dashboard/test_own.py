@@ -11,17 +11,23 @@ from tests.core.support import one_page
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.look import Look
 from veduta.core.chart.merging import LOOK, PARTS
-from veduta.core.dashboard.changes import changes
-from veduta.core.dashboard.definition import Block, load_dashboard
+from veduta.core.dashboard.changes import list_changes
+from veduta.core.dashboard.definition import DashboardBlock, load_dashboard
 from veduta.core.dashboard.edits import apply_edit
-from veduta.core.dashboard.own import chart_of, chart_to_change, own_parts, texts_here, with_own
+from veduta.core.dashboard.own import (
+    apply_overrides,
+    find_overrides,
+    list_overridden_texts,
+    make_block_chart,
+    make_chart_to_change,
+)
 from veduta.core.errors import DefinitionProblem
 
 NORTH = {"kind": "list", "field": "c3", "values": ["North Reach"]}
 CHART = load_definition(
     {"dataset": "d", "title": "Fares", "show": [{"field": "c1", "aggregate": "sum"}], "by": [{"field": "c2"}]}
 )
-BLOCK = Block(id="fares", kind="chart", chart="1")
+BLOCK = DashboardBlock(id="fares", kind="chart", chart="1")
 SOME_PARTS = {
     "kind": "line",
     "only": [NORTH],
@@ -48,39 +54,48 @@ class Own(unittest.TestCase):
 
     def test_only_what_differs_is_kept(self):
         here = changed(CHART, kind="line", only=[NORTH], look={"legend": {"place": "bottom"}})
-        own = own_parts(CHART, here)
+        own = find_overrides(CHART, here)
         self.assertEqual(list(own), ["kind", "only", "look.legend"])
-        self.assertEqual(with_own(CHART, own), here)
-        self.assertEqual(own_parts(CHART, CHART), {})
+        self.assertEqual(apply_overrides(CHART, own), here)
+        self.assertEqual(find_overrides(CHART, CHART), {})
 
     @given(st.sets(st.sampled_from(sorted(SOME_PARTS))), st.sets(st.sampled_from(sorted(SOME_PARTS))))
     def test_what_is_kept_gives_the_same_chart_and_the_rest_comes_along(self, here_only: set[str], later: set[str]):
-        here = with_own(CHART, {part: SOME_PARTS[part] for part in here_only})
-        own = own_parts(CHART, here)
+        here = apply_overrides(CHART, {part: SOME_PARTS[part] for part in here_only})
+        own = find_overrides(CHART, here)
         self.assertEqual(set(own), here_only)
-        self.assertEqual(with_own(CHART, own), here)
-        chart = with_own(CHART, {part: SOME_PARTS[part] for part in later})
+        self.assertEqual(apply_overrides(CHART, own), here)
+        chart = apply_overrides(CHART, {part: SOME_PARTS[part] for part in later})
         self.assertEqual(
-            set(own_parts(CHART, with_own(chart, own))), here_only | later, "later changes of the chart come along"
+            set(find_overrides(CHART, apply_overrides(chart, own))),
+            here_only | later,
+            "later changes of the chart come along",
         )
 
     def test_texts_are_the_blocks_own(self):
         here = changed(CHART, title="Fares of the north", note="By port", only=[NORTH])
-        self.assertEqual(texts_here(CHART, here), {"title": "Fares of the north", "subtitle": "By port", "note": ""})
-        edit = {"edit": "set_own", "block": "fares", "own": own_parts(CHART, here), **texts_here(CHART, here)}
+        self.assertEqual(
+            list_overridden_texts(CHART, here), {"title": "Fares of the north", "subtitle": "By port", "note": ""}
+        )
+        edit = {
+            "edit": "set_own",
+            "block": "fares",
+            "own": find_overrides(CHART, here),
+            **list_overridden_texts(CHART, here),
+        }
         definition = apply_edit(load_dashboard(one_page({"id": "fares", "kind": "chart", "chart": "1"})), edit)
-        block = definition.block("fares")
-        self.assertEqual(chart_to_change(CHART, block), here)
-        self.assertEqual(chart_of(CHART, block), here)
+        block = definition.find_block("fares")
+        self.assertEqual(make_chart_to_change(CHART, block), here)
+        self.assertEqual(make_block_chart(CHART, block), here)
 
     def test_what_does_not_fit_any_more_says_where_to_take_it_away(self):
         with self.assertRaisesRegex(DefinitionProblem, "does not fit this chart any more") as caught:
-            with_own(CHART, {"only": [{"kind": "no such filter"}]})
+            apply_overrides(CHART, {"only": [{"kind": "no such filter"}]})
         self.assertIn("Change it here only", caught.exception.hint)
 
     def test_a_chart_of_other_data_is_refused(self):
         with self.assertRaisesRegex(DefinitionProblem, "other data"):
-            own_parts(CHART, changed(CHART, dataset="e"))
+            find_overrides(CHART, changed(CHART, dataset="e"))
 
     def test_unknown_parts_and_blocks_without_a_chart_are_refused(self):
         definition = load_dashboard(
@@ -100,4 +115,6 @@ class Own(unittest.TestCase):
     def test_publishing_says_that_the_chart_changes(self):
         before = load_dashboard(one_page({"id": "fares", "kind": "chart", "chart": "1"}))
         after = apply_edit(before, {"edit": "set_own", "block": "fares", "own": {"kind": "line"}})
-        self.assertEqual([each.words for each in changes(before, after, lambda block: "Fares")], ["its chart changes"])
+        self.assertEqual(
+            [each.words for each in list_changes(before, after, lambda block: "Fares")], ["its chart changes"]
+        )

@@ -6,7 +6,7 @@ import doctest
 import unittest
 
 from veduta.core.dashboard import since
-from veduta.core.dashboard.since import Summary, differences
+from veduta.core.dashboard.since import Summary, list_differences
 
 
 def figures(**values: float | None) -> dict[str, Summary]:
@@ -15,18 +15,18 @@ def figures(**values: float | None) -> dict[str, Summary]:
 
 class Since(unittest.TestCase):
     def test_only_what_is_other_is_said_in_the_order_of_now(self):
-        found = differences(figures(a=1, b=2, c=3), figures(c=6, b=2, a=0.5))
+        found = list_differences(figures(a=1, b=2, c=3), figures(c=6, b=2, a=0.5))
         self.assertEqual([(each.name, each.share) for each in found], [("C", "+100.0%"), ("A", "−50.0%")])
 
     def test_what_is_written_alike_is_not_said(self):
         before, now = (Summary(name="A", value=value, text="4.2") for value in (4.21, 4.22))
-        self.assertEqual(differences({"a": before}, {"a": now}), [])
+        self.assertEqual(list_differences({"a": before}, {"a": now}), [])
 
     def test_figures_that_come_and_go_are_not_compared(self):
-        self.assertEqual(differences(figures(a=1), figures(b=2)), [])
+        self.assertEqual(list_differences(figures(a=1), figures(b=2)), [])
 
     def test_a_value_that_there_was_not_has_no_share(self):
-        (found,) = differences(figures(a=None), figures(a=3))
+        (found,) = list_differences(figures(a=None), figures(a=3))
         self.assertEqual((found.before, found.now, found.share), ("None", "3", ""))
 
     def test_shares(self):

@@ -6,11 +6,11 @@ import unittest
 
 import polars as pl
 
-from veduta.core.data.csv_out import csv_pieces
+from veduta.core.data.csv_out import iterate_csv
 
 
 def written(rows: dict[str, list], headings: list[str], **how) -> list[list[str]]:
-    text = b"".join(csv_pieces(pl.DataFrame(rows).lazy(), headings, **how)).decode("utf-8-sig")
+    text = b"".join(iterate_csv(pl.DataFrame(rows).lazy(), headings, **how)).decode("utf-8-sig")
     return list(csv.reader(io.StringIO(text, newline="")))
 
 

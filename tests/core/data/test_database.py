@@ -16,11 +16,11 @@ from pathlib import Path
 from sqlalchemy import create_engine
 
 from tests.core.support import FolderTest
-from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
+from veduta.core.data.database import check_only_reads, fetch_rows, list_tables, open_engine
 from veduta.core.data.database_address import DatabaseProblem, read_address
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Patience, TookTooLong
-from veduta.core.errors import Stopped
+from veduta.core.data.patience import Deadline, DeadlineExceeded
+from veduta.core.errors import QueryCancelled
 
 
 class ReadingQueries(unittest.TestCase):
@@ -31,7 +31,7 @@ class ReadingQueries(unittest.TestCase):
             "with x as (select 1) select * from x",
             "-- note\nselect 1;",
         ):
-            self.assertTrue(only_reads(query, "sqlite"))
+            self.assertTrue(check_only_reads(query, "sqlite"))
         for query, said in (
             ("", "no query yet"),
             (" ; ", "no query yet"),
@@ -54,7 +54,7 @@ class ReadingQueries(unittest.TestCase):
         ):
             for dialect in ("postgres", "sqlite"):
                 with self.subTest(query[:80], dialect=dialect), self.assertRaisesRegex(DatabaseProblem, said):
-                    only_reads(query, dialect)
+                    check_only_reads(query, dialect)
 
     def test_words_that_only_look_like_changes(self):
         for query in (
@@ -65,7 +65,7 @@ class ReadingQueries(unittest.TestCase):
             "select a from t union all select b from u order by 1",
         ):
             with self.subTest(query):
-                self.assertTrue(only_reads(query, "postgres"))
+                self.assertTrue(check_only_reads(query, "postgres"))
 
 
 class Addresses(unittest.TestCase):
@@ -130,13 +130,13 @@ class Sqlite(FolderTest):
         landing = Landing.begin(self.folder / "landed")
         fetch_rows(self.engine, landing, **what)
         landing.finish()
-        frames = [block.frame for block in landing.blocks()]
+        frames = [block.frame for block in landing.iterate_blocks()]
         return {
             name: [v for frame in frames for v in frame[str(i)].to_list()] for i, name in enumerate(landing.headings)
         }
 
     def test_tables_queries_and_trying_out(self):
-        self.assertEqual(tables(self.engine), ["open_requests", "requests"])
+        self.assertEqual(list_tables(self.engine), ["open_requests", "requests"])
         found = self.landed(table_name="requests")
         self.assertEqual((found["id"], found["paid"][3], found["raw"][0]), (list(range(10)), 1.5, "01"))
         self.assertEqual(found["mixed"][:2], ["x0", "1"])
@@ -156,15 +156,15 @@ class Sqlite(FolderTest):
 
     def test_a_query_that_never_ends_is_ended(self):
         endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select sum(i) from n"
-        with self.assertRaisesRegex(TookTooLong, "longer than 0 seconds"):
-            self.landed(query=endless, patience=Patience(0.3))
-        with self.assertRaises(Stopped):
-            self.landed(query=endless, patience=Patience(wanted=lambda: False))
+        with self.assertRaisesRegex(DeadlineExceeded, "longer than 0 seconds"):
+            self.landed(query=endless, patience=Deadline(0.3))
+        with self.assertRaises(QueryCancelled):
+            self.landed(query=endless, patience=Deadline(wanted=lambda: False))
         rows = endless.replace("sum(i)", "i")
         with self.assertRaisesRegex(DatabaseProblem, "more than 1,000 rows"):
             self.landed(query=rows, most_rows=1_000)
-        with self.assertRaises(Stopped):
-            self.landed(query=rows, patience=Patience(wanted=lambda: False))
+        with self.assertRaises(QueryCancelled):
+            self.landed(query=rows, patience=Deadline(wanted=lambda: False))
         self.assertEqual(len(self.landed(query=rows, limit=150)["i"]), 250)
 
     def test_batches_are_small_where_rows_are_wide(self):
@@ -180,7 +180,7 @@ class Sqlite(FolderTest):
             database.execute("create table t as select 1 as a")
         engine = open_engine(read_address(f"sqlite:///{path}"))
         self.addCleanup(engine.dispose)
-        self.assertEqual(tables(engine), ["t"])
+        self.assertEqual(list_tables(engine), ["t"])
 
 
 def postgres_folder() -> Path | None:
@@ -233,10 +233,10 @@ class Postgres(FolderTest):
                 " mod(i, 2) = 0, null, array['a'] from generate_series(1, 120000) i"
             )
         landing = Landing.begin(self.folder / "landed")
-        self.assertEqual(tables(engine), ["fares"])
+        self.assertEqual(list_tables(engine), ["fares"])
         fetch_rows(engine, landing, table_name="public.fares")
         landing.finish()
-        first = next(landing.blocks()).frame.row(0)
+        first = next(landing.iterate_blocks()).frame.row(0)
         self.assertEqual(first[:6], (1, 1.25, dt.date(2026, 10, 2), dt.datetime(2026, 10, 1, 10), False, None))
         self.assertEqual(landing.rows, 120_000)
         with self.assertRaisesRegex(DatabaseProblem, "read-only"):
@@ -247,8 +247,8 @@ class Postgres(FolderTest):
     def test_a_query_that_never_ends_is_ended_by_us_or_by_the_server(self):
         landing = Landing.begin(self.folder / "landed")
         endless = "select count(*) from generate_series(1, 1000000000000)"
-        with self.assertRaisesRegex(TookTooLong, "longer than 0 seconds"):
-            fetch_rows(self.engine(), landing, query=endless, patience=Patience(0.3))
+        with self.assertRaisesRegex(DeadlineExceeded, "longer than 0 seconds"):
+            fetch_rows(self.engine(), landing, query=endless, patience=Deadline(0.3))
         with self.assertRaisesRegex(DatabaseProblem, "statement timeout"):
             fetch_rows(self.engine(seconds=0.3), landing, query=endless)
 

@@ -15,8 +15,8 @@ from tests.core.support import FolderTest
 from veduta.core.data.feed import Feed, FeedProblem, Paging, fetch
 from veduta.core.data.hosts import is_public
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Patience, TookTooLong
-from veduta.core.errors import FileProblem, Stopped
+from veduta.core.data.patience import Deadline, DeadlineExceeded
+from veduta.core.errors import FileProblem, QueryCancelled
 
 
 class Harbour(BaseHTTPRequestHandler):
@@ -206,8 +206,8 @@ class Feeds(FolderTest):
         self.fetch([(200, {}, [{"n": 1}])], allowed=frozenset(["127.0.0.1"]))
 
     def test_an_answer_that_trickles_in_for_ever_is_left(self):
-        self.refused_with(TookTooLong, [(200, {}, b" " * 300_000)], patience=Patience(0))
-        self.refused_with(Stopped, [(200, {}, [{"n": 1}])], patience=Patience(wanted=lambda: False))
+        self.refused_with(DeadlineExceeded, [(200, {}, b" " * 300_000)], patience=Deadline(0))
+        self.refused_with(QueryCancelled, [(200, {}, [{"n": 1}])], patience=Deadline(wanted=lambda: False))
 
     def refused_with(self, problem, script, **more):
         with self.assertRaises(problem):

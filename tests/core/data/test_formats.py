@@ -14,20 +14,20 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import FolderTest
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.formats import (
-    _column,
-    first_sheet,
+    _number_column,
+    find_first_sheet,
+    find_records,
     land_columnar,
     land_json,
     land_sheet,
+    list_sheets,
+    make_records_frame,
+    make_unique_headings,
     parse_json,
     recognise_format,
     record_lists,
-    records_at,
-    records_frame,
-    sheets,
-    unique_headings,
 )
 from veduta.core.data.importing import Import
 from veduta.core.data.landing import Landing, sample_landing
@@ -43,7 +43,7 @@ class LandingTest(FolderTest):
         land(*arguments, landing)
         landing.finish()
         again = Landing.open(self.folder / "landed")
-        frames = [block.frame for block in again.blocks()]
+        frames = [block.frame for block in again.iterate_blocks()]
         return {name: [v for frame in frames for v in frame[str(i)].to_list()] for i, name in enumerate(again.headings)}
 
 
@@ -69,8 +69,8 @@ class Spreadsheets(LandingTest):
 
     def test_sheets_are_named_and_the_first_with_rows_is_taken(self):
         self.assertEqual(recognise_format(self.path, "fares.xlsx"), "sheet")
-        self.assertEqual(sheets(self.path), [("Notes", False), ("Fares", False), ("Old", True)])
-        self.assertEqual(first_sheet(self.path), "Fares")
+        self.assertEqual(list_sheets(self.path), [("Notes", False), ("Fares", False), ("Old", True)])
+        self.assertEqual(find_first_sheet(self.path), "Fares")
 
     def test_cells_merged_wrong_and_dated(self):
         found = self.landed(land_sheet, self.path, SheetOptions(sheet="Fares"))
@@ -89,13 +89,13 @@ class Spreadsheets(LandingTest):
         for cells, said in (("B3-C5", "not a range"), ("C5:B3", "ends before it starts")):
             with self.assertRaisesRegex(FileProblem, said):
                 self.landed(land_sheet, self.path, SheetOptions(cells=cells))
-        self.assertEqual([_column(letters) for letters in ("A", "Z", "AA", "BC")], [1, 26, 27, 55])
+        self.assertEqual([_number_column(letters) for letters in ("A", "Z", "AA", "BC")], [1, 26, 27, 55])
 
     def test_numbers_of_days_can_be_read_as_dates(self):
         self.landed(land_sheet, self.path, SheetOptions(sheet="Fares"))
-        field = Field(id="c4", source="Serial", name="Serial", kind=Kind.DATE)
+        field = DataField(id="c4", source="Serial", name="Serial", kind=DataType.DATE)
         reading = Import(self.folder / "landed", LandedOptions(), [field], [3], 7)
-        (chunk,) = reading.chunks()
+        (chunk,) = reading.iterate_chunks()
         self.assertEqual(chunk.columns[0][0].to_list(), [dt.date(2026, 10, 1 + i) for i in range(4)])
 
     def test_a_zip_that_unpacks_without_end_and_one_that_is_no_spreadsheet(self):
@@ -165,7 +165,7 @@ class Columnar(LandingTest):
         kinds = [
             found.field.kind for found in recognise_fields(sample_landing(self.folder / "landed", LandedOptions()))
         ]
-        self.assertEqual(kinds, [Kind.TEXT, Kind.WHOLE, Kind.DATE, Kind.YES_NO, Kind.DECIMAL])
+        self.assertEqual(kinds, [DataType.TEXT, DataType.WHOLE, DataType.DATE, DataType.YES_NO, DataType.DECIMAL])
 
 
 RECORD = st.dictionaries(
@@ -187,13 +187,13 @@ class Json(LandingTest):
     def test_where_the_records_are(self):
         data = {"meta": {"pages": [1, 2]}, "data": {"items": [{"a": 1}, {"a": 2}], "ports": [{"p": 1}]}}
         self.assertEqual(record_lists(data), [("data.items", 2), ("data.ports", 1)])
-        self.assertEqual(records_at(data, ""), [{"a": 1}, {"a": 2}])
-        self.assertEqual(records_at(data, "data.ports"), [{"p": 1}])
-        self.assertEqual(records_at([1, 2], ""), [{"value": 1}, {"value": 2}])
+        self.assertEqual(find_records(data, ""), [{"a": 1}, {"a": 2}])
+        self.assertEqual(find_records(data, "data.ports"), [{"p": 1}])
+        self.assertEqual(find_records([1, 2], ""), [{"value": 1}, {"value": 2}])
         with self.assertRaisesRegex(FileProblem, "nothing at “data.boats”. Records are at: data.items, data.ports"):
-            records_at(data, "data.boats")
+            find_records(data, "data.boats")
         with self.assertRaisesRegex(FileProblem, "single value"):
-            records_at({"a": 5}, "a")
+            find_records({"a": 5}, "a")
 
     def test_nested_objects_become_columns(self):
         path = self.file(
@@ -208,7 +208,7 @@ class Json(LandingTest):
     @given(st.lists(RECORD, min_size=1, max_size=6))
     @examples(80)
     def test_any_records_make_a_table_without_losing_a_value(self, records):
-        frame = records_frame(records)
+        frame = make_records_frame(records)
         self.assertEqual(frame.height, len(records) if frame.width else 0)
         for i, record in enumerate(records):
             for key, value in record.items():
@@ -241,7 +241,7 @@ class Landings(LandingTest):
             landing._write()
         landing.finish()
         found = {
-            name: pl.concat([b.frame for b in landing.blocks()])[str(i)].to_list()
+            name: pl.concat([b.frame for b in landing.iterate_blocks()])[str(i)].to_list()
             for i, name in enumerate(landing.headings)
         }
         self.assertEqual(found, {"a": [1.0, None, 1.5], "b": ["x", "2", None], "c": [None, True, None]})
@@ -255,4 +255,4 @@ class Landings(LandingTest):
             Landing.open(self.folder / "nowhere")
 
     def test_headings(self):
-        self.assertEqual(unique_headings(["Fare", "", "Fare", " fare "]), ["Fare", "Column 2", "Fare (2)", "fare"])
+        self.assertEqual(make_unique_headings(["Fare", "", "Fare", " fare "]), ["Fare", "Column 2", "Fare (2)", "fare"])

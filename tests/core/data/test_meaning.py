@@ -2,7 +2,7 @@ from __future__ import annotations
 
 import unittest
 
-from veduta.core.data.meaning import Meaning, is_single_value, meaning_of, names_a_thing, telling
+from veduta.core.data.meaning import Meaning, find_telling_headings, guess_meaning, is_single_value, names_a_thing
 
 SOME = ["12", "7", "31"]
 
@@ -48,11 +48,13 @@ class Judging(unittest.TestCase):
             ("close together", [1000 + number * 0.7 for number in range(30)]),
         ):
             with self.subTest(what):
-                self.assertFalse(meaning_of("Reading", numbers).adds_up)
-                self.assertTrue(meaning_of("Reading", numbers[:10]).adds_up, "too few to tell")
-        self.assertTrue(meaning_of("Reading", scattered).adds_up)
-        self.assertTrue(meaning_of("Reading", [-number for number in scattered]).adds_up)
-        self.assertTrue(meaning_of("Aboard", [float(number % 2) for number in range(40)]).adds_up, "counts of 0 and 1")
+                self.assertFalse(guess_meaning("Reading", numbers).adds_up)
+                self.assertTrue(guess_meaning("Reading", numbers[:10]).adds_up, "too few to tell")
+        self.assertTrue(guess_meaning("Reading", scattered).adds_up)
+        self.assertTrue(guess_meaning("Reading", [-number for number in scattered]).adds_up)
+        self.assertTrue(
+            guess_meaning("Aboard", [float(number % 2) for number in range(40)]).adds_up, "counts of 0 and 1"
+        )
 
     def test_neighbours_tell_what_headings_do_not(self):
         for heading, others in (
@@ -61,17 +63,17 @@ class Judging(unittest.TestCase):
             ("Close", ["Open", "High", "Low"]),
         ):
             with self.subTest(heading):
-                self.assertFalse(meaning_of(heading, [], telling([heading, *others])).adds_up)
+                self.assertFalse(guess_meaning(heading, [], find_telling_headings([heading, *others])).adds_up)
         for heading, others in (("Tide", ["Minutes late"]), ("Value", ["Unit price"]), ("Close", ["Port"])):
             with self.subTest(heading, others=others):
-                self.assertTrue(meaning_of(heading, [], telling([heading, *others])).adds_up)
+                self.assertTrue(guess_meaning(heading, [], find_telling_headings([heading, *others])).adds_up)
 
     def test_stocks_are_added_up_but_not_over_dates(self):
         for heading in ("Account balance", "Fuel in stock", "Population", "Crew members"):
             with self.subTest(heading):
-                meaning = meaning_of(heading, [])
+                meaning = guess_meaning(heading, [])
                 self.assertEqual((meaning.adds_up, meaning.is_stock), (True, True))
-        self.assertEqual(meaning_of("Number of members", []), Meaning())
+        self.assertEqual(guess_meaning("Number of members", []), Meaning())
 
     def test_long_numbers_of_one_length_name_things(self):
         self.assertTrue(names_a_thing("Booking", [str(500_001 + 250 * row) for row in range(600)]), "every 250th row")

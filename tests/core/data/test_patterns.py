@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
-from veduta.core.chart.drawing.axes import number_axis
-from veduta.core.data.fields import Field, Kind, NumberFormat, Role
+from veduta.core.chart.drawing.axes import build_number_axis
+from veduta.core.data.fields import DataField, DataType, FieldRole, NumberFormat
 from veduta.core.formats import format_number, record_format, settle
 
 NUMBERS = st.one_of(st.integers(-(10**18), 10**18), st.floats(-1e12, 1e12).map(lambda number: round(number, 3)))
@@ -46,18 +46,18 @@ class Patterns(unittest.TestCase):
     def test_a_pattern_goes_before_decimals_and_brackets_but_not_before_the_word_for_empty_ones(self):
         number_format = NumberFormat(pattern="0.0", decimals=4, negative="brackets", empty="none")
         self.assertEqual([format_number(each, number_format) for each in (-2, None)], ["−2.0", "none"])
-        self.assertEqual(settle(number_format, [1.234567], Kind.DECIMAL).pattern, "0.0")
+        self.assertEqual(settle(number_format, [1.234567], DataType.DECIMAL).pattern, "0.0")
 
     def test_numbers_of_records_that_name_things_are_not_apart(self):
-        booking = Field(id="b", source="Booking", name="Booking", kind=Kind.WHOLE)
-        paid = Field(id="p", source="Paid", name="Paid", kind=Kind.DECIMAL, role=Role.MEASURE)
+        booking = DataField(id="b", source="Booking", name="Booking", kind=DataType.WHOLE)
+        paid = DataField(id="p", source="Paid", name="Paid", kind=DataType.DECIMAL, role=FieldRole.MEASURE)
         self.assertEqual(format_number(500_001, record_format(booking, [500_001])), "500001")
         self.assertEqual(format_number(1234.5, record_format(paid, [1234.5])), "1,234.50")
-        counted = booking.model_copy(update={"role": Role.MEASURE})
+        counted = booking.model_copy(update={"role": FieldRole.MEASURE})
         self.assertEqual(format_number(500_001, record_format(counted, [500_001])), "500,001")
 
     def test_axes_have_what_stands_around_the_numbers(self):
-        label = number_axis(NumberFormat(pattern="'about' 0.0% 'of all'"))["labelExpr"]
+        label = build_number_axis(NumberFormat(pattern="'about' 0.0% 'of all'"))["labelExpr"]
         self.assertIn('"about " + format(abs(datum.value) * 100', label)
         self.assertIn('"% of all"', label)
 

@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Kind
-from veduta.core.data.periods import read_periods, recognise_period, rhythm
+from veduta.core.data.fields import DataType
+from veduta.core.data.periods import find_rhythm, read_periods, recognise_period
 from veduta.core.data.recognise import recognise_field
 
 days = st.dates(dt.date(1900, 1, 1), dt.date(2099, 12, 31))
@@ -97,7 +97,7 @@ class Recognising(unittest.TestCase):
     def test_a_column_of_months_is_read_into_dates_and_says_what_did_not_fit(self):
         texts = ["Jan 2026", "Feb 2026", "2026-03", "soon", "", "n/a", *["Apr 2026"] * 20]
         field = recognise_field("c1", "when", "When", texts).field
-        self.assertEqual((field.kind, field.reading.period), (Kind.DATE, "month"))
+        self.assertEqual((field.kind, field.reading.period), (DataType.DATE, "month"))
         failures = Failures()
         values = convert(pl.Series(texts), field, ("n/a",), failures)
         self.assertEqual(values.to_list()[:6], [*(dt.date(2026, month, 1) for month in (1, 2, 3)), None, None, None])
@@ -123,9 +123,9 @@ class Rhythm(unittest.TestCase):
             ("a single day", [first, first], ""),
         ):
             with self.subTest(what):
-                self.assertEqual(rhythm(pl.Series(dates)), found)
+                self.assertEqual(find_rhythm(pl.Series(dates)), found)
 
     def test_moments_have_a_rhythm_only_at_midnight(self):
         midnights = [dt.datetime(2023, month, 1) for month in (1, 2, 3)]
-        self.assertEqual(rhythm(pl.Series(midnights)), "month")
-        self.assertEqual(rhythm(pl.Series([*midnights, dt.datetime(2023, 4, 1, 6)])), "")
+        self.assertEqual(find_rhythm(pl.Series(midnights)), "month")
+        self.assertEqual(find_rhythm(pl.Series([*midnights, dt.datetime(2023, 4, 1, 6)])), "")

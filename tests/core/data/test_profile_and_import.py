@@ -8,13 +8,13 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import FILES, FolderTest
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.data.importing import Import
-from veduta.core.data.profile import profile
+from veduta.core.data.profile import profile_column
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.data.sniff import recognise_options, take_sample
 from veduta.core.data.stored import decode, encode
-from veduta.demo.generate import sailings
+from veduta.demo.generate import generate_sailings
 
 WHOLES = st.lists(st.one_of(st.none(), st.integers(-(2**62), 2**62), st.integers(-5, 5)), max_size=40)
 
@@ -23,7 +23,7 @@ class Profiles(unittest.TestCase):
     @examples(100)
     @given(WHOLES)
     def test_a_profile_agrees_with_a_plain_count(self, values):
-        found = profile(pl.Series(values, dtype=pl.Int64), Kind.WHOLE)
+        found = profile_column(pl.Series(values, dtype=pl.Int64), DataType.WHOLE)
         full = [value for value in values if value is not None]
         self.assertEqual(
             (found.rows, found.empties, found.distinct), (len(values), len(values) - len(full), len(set(full)))
@@ -37,11 +37,11 @@ class Profiles(unittest.TestCase):
             self.assertEqual(found.top[0][1], max(most.values()))
 
     def test_equal_steps(self):
-        self.assertEqual(profile(pl.Series([0, 1, 1, 3]), Kind.WHOLE).bars, [1, 2, 0, 1])
-        self.assertEqual(profile(pl.Series([5.0, 5.0]), Kind.DECIMAL).bars, [2])
+        self.assertEqual(profile_column(pl.Series([0, 1, 1, 3]), DataType.WHOLE).bars, [1, 2, 0, 1])
+        self.assertEqual(profile_column(pl.Series([5.0, 5.0]), DataType.DECIMAL).bars, [2])
 
     def test_nothing_at_all(self):
-        found = profile(pl.Series([None, None], dtype=pl.String), Kind.TEXT)
+        found = profile_column(pl.Series([None, None], dtype=pl.String), DataType.TEXT)
         self.assertEqual((found.distinct, found.lowest, found.share_empty), (0, None, 1.0))
 
     @examples(40)
@@ -57,7 +57,7 @@ class Imports(FolderTest):
         sample = take_sample(path, options)
         fields = [found.field for found in recognise_fields(sample)]
         reading = Import(path, options, fields, list(range(sample.width)), sample.width)
-        chunks = [pl.DataFrame([values for values, _ in chunk.columns]) for chunk in reading.chunks(size)]
+        chunks = [pl.DataFrame([values for values, _ in chunk.columns]) for chunk in reading.iterate_chunks(size)]
         return (
             pl.concat(chunks).rename({field.id: field.name for field in fields}),
             reading,
@@ -81,7 +81,7 @@ class Imports(FolderTest):
 
     def test_the_same_whatever_the_size_of_blocks(self):
         path = self.folder / "sailings.csv"
-        sailings(400).write_csv(path)
+        generate_sailings(400).write_csv(path)
         whole, _, _ = self.load(path)
         for size in (500, 7_000):
             with self.subTest(size=size):
@@ -89,7 +89,7 @@ class Imports(FolderTest):
 
     def test_generated_sailings_arrive_unchanged(self):
         path = self.folder / "sailings.csv"
-        made = sailings(500)
+        made = generate_sailings(500)
         made.write_csv(path)
         frame, reading, _ = self.load(path)
         self.assertEqual(sum(failures.count for failures in reading.failures.values()), 0)
@@ -100,11 +100,11 @@ class Imports(FolderTest):
 
 class Generator(unittest.TestCase):
     def test_the_same_seed_gives_the_same_rows(self):
-        self.assertTrue(sailings(300).equals(sailings(300)))
-        self.assertFalse(sailings(300).equals(sailings(300, seed=1)))
+        self.assertTrue(generate_sailings(300).equals(generate_sailings(300)))
+        self.assertFalse(generate_sailings(300).equals(generate_sailings(300, seed=1)))
 
     def test_it_is_imperfect_on_purpose(self):
-        rows = sailings(5_000)
+        rows = generate_sailings(5_000)
         self.assertEqual(rows["sailing_id"].n_unique(), rows.height - 1)
         self.assertGreater(rows["onboard_sales"].null_count(), 0)
         self.assertLess((rows["fare_revenue"] - rows["fuel_cost"] - rows["crew_cost"]).min(), 0)

@@ -1,11 +1,11 @@
 import unittest
 
-from veduta.core.data.fields import Aggregate, Kind, Role
+from veduta.core.data.fields import Aggregate, DataType, FieldRole
 from veduta.core.data.options import FileOptions
 from veduta.core.data.recognise import clean_names, recognise_field, recognise_fields
-from veduta.core.data.sniff import Sample
+from veduta.core.data.sniff import FileSample
 
-M, D = Role.MEASURE, Role.DIMENSION
+M, D = FieldRole.MEASURE, FieldRole.DIMENSION
 
 
 def recognised(values, source="amount", decimal=""):
@@ -15,27 +15,27 @@ def recognised(values, source="amount", decimal=""):
 class Kinds(unittest.TestCase):
     def test_kinds_and_roles(self):
         for source, values, kind, role in (
-            ("passengers", ["112", "98", "0"], Kind.WHOLE, M),
-            ("fare", ["12.50", "7", "-3.25"], Kind.DECIMAL, M),
-            ("fare", ["1,234.50", "12.00"], Kind.DECIMAL, M),
-            ("fare", ["1.234,50", "12,00"], Kind.DECIMAL, M),
-            ("fare", ["€12.50", "€7.00", "(€3.00)"], Kind.DECIMAL, M),
-            ("fare", ["1 234,50 €", "12,00 €"], Kind.DECIMAL, M),
-            ("load", ["45%", "52.5 %"], Kind.DECIMAL, M),
-            ("heat", ["1.5e3", "2E-2"], Kind.DECIMAL, M),
-            ("late", ["12-", "−4", "+3"], Kind.WHOLE, M),
-            ("cancelled", ["yes", "No", "YES"], Kind.YES_NO, D),
-            ("cancelled", ["true", "false", "n/a"], Kind.YES_NO, D),
-            ("sailed", ["2026-03-04", "2026-12-31"], Kind.DATE, D),
-            ("sailed", ["4 Mar 2026", "31 December 2026"], Kind.DATE, D),
-            ("sailed", ["04/03/26", "31/12/26"], Kind.DATE, D),
-            ("departure", ["2026-03-04 08:15", "2026-12-31T23:59:59"], Kind.DATETIME, D),
-            ("departure", ["03/31/2026 8:15 AM", "12/01/2026 11:05 PM"], Kind.DATETIME, D),
-            ("at", ["08:15", "23:59"], Kind.TEXT, D),
-            ("version", ["1.2.3", "4.5.6"], Kind.TEXT, D),
-            ("port", ["Tern", "Quay"], Kind.TEXT, D),
-            ("note", ["", "n/a", "-"], Kind.TEXT, D),
-            ("mixed", ["12", "Tern", "Quay", "7"], Kind.TEXT, D),
+            ("passengers", ["112", "98", "0"], DataType.WHOLE, M),
+            ("fare", ["12.50", "7", "-3.25"], DataType.DECIMAL, M),
+            ("fare", ["1,234.50", "12.00"], DataType.DECIMAL, M),
+            ("fare", ["1.234,50", "12,00"], DataType.DECIMAL, M),
+            ("fare", ["€12.50", "€7.00", "(€3.00)"], DataType.DECIMAL, M),
+            ("fare", ["1 234,50 €", "12,00 €"], DataType.DECIMAL, M),
+            ("load", ["45%", "52.5 %"], DataType.DECIMAL, M),
+            ("heat", ["1.5e3", "2E-2"], DataType.DECIMAL, M),
+            ("late", ["12-", "−4", "+3"], DataType.WHOLE, M),
+            ("cancelled", ["yes", "No", "YES"], DataType.YES_NO, D),
+            ("cancelled", ["true", "false", "n/a"], DataType.YES_NO, D),
+            ("sailed", ["2026-03-04", "2026-12-31"], DataType.DATE, D),
+            ("sailed", ["4 Mar 2026", "31 December 2026"], DataType.DATE, D),
+            ("sailed", ["04/03/26", "31/12/26"], DataType.DATE, D),
+            ("departure", ["2026-03-04 08:15", "2026-12-31T23:59:59"], DataType.DATETIME, D),
+            ("departure", ["03/31/2026 8:15 AM", "12/01/2026 11:05 PM"], DataType.DATETIME, D),
+            ("at", ["08:15", "23:59"], DataType.TEXT, D),
+            ("version", ["1.2.3", "4.5.6"], DataType.TEXT, D),
+            ("port", ["Tern", "Quay"], DataType.TEXT, D),
+            ("note", ["", "n/a", "-"], DataType.TEXT, D),
+            ("mixed", ["12", "Tern", "Quay", "7"], DataType.TEXT, D),
         ):
             with self.subTest(values=values):
                 found = recognised(values, source)
@@ -52,12 +52,12 @@ class Kinds(unittest.TestCase):
         ):
             with self.subTest(source=source):
                 found = recognised(values, source)
-                self.assertEqual((found.kind, found.role, found.format.thousands), (Kind.WHOLE, D, False))
+                self.assertEqual((found.kind, found.role, found.format.thousands), (DataType.WHOLE, D, False))
 
     def test_leading_zeros_telephones_and_very_long_numbers_stay_text(self):
         for values in (["007", "012"], ["+44 20 7946 0001", "+44 20 7946 0002"], ["12345678901234567890"]):
             with self.subTest(values=values):
-                self.assertEqual(recognised(values, "contact").kind, Kind.TEXT)
+                self.assertEqual(recognised(values, "contact").kind, DataType.TEXT)
 
     def test_a_number_of_things_is_a_measure_all_the_same(self):
         self.assertEqual(recognised(["12", "30"], "number of vehicles").role, M)
@@ -77,7 +77,7 @@ class Kinds(unittest.TestCase):
         self.assertEqual(recognised(["30%", "40%"]).format.style, "percent")
 
     def test_a_few_misfits_do_not_change_the_kind(self):
-        self.assertEqual(recognised(["1"] * 19 + ["about 9"], "sold").kind, Kind.WHOLE)
+        self.assertEqual(recognised(["1"] * 19 + ["about 9"], "sold").kind, DataType.WHOLE)
 
 
 class Dates(unittest.TestCase):
@@ -89,23 +89,23 @@ class Dates(unittest.TestCase):
     def test_an_order_that_cannot_be_told_is_asked(self):
         found = recognise_field("c1", "sailed", "Sailed", ["03/04/2026", "05/06/2026"])
         self.assertEqual(found.question, "03/04/2026")
-        self.assertEqual(found.field.kind, Kind.DATE)
+        self.assertEqual(found.field.kind, DataType.DATE)
 
     def test_dates_in_words_are_never_asked_about(self):
         self.assertEqual(recognise_field("c1", "sailed", "Sailed", ["3 Apr 2026"]).question, "")
 
     def test_mixed_shapes_are_read_together(self):
         found = recognised(["2026-04-25", "25.04.2026", "26.4.2026", "2026-05-01"], "sailed")
-        self.assertEqual(found.kind, Kind.DATE)
+        self.assertEqual(found.kind, DataType.DATE)
         self.assertEqual(set(found.reading.formats), {"%Y-%m-%d", "%d.%m.%Y"})
 
 
 class Whole(unittest.TestCase):
     def test_the_decimal_sign_of_certain_columns_settles_the_others(self):
         rows = [["1,50", "1.200"], ["2,75", "3.400"], ["10,25", "12"]]
-        fields = [found.field for found in recognise_fields(Sample(FileOptions(), ["fare", "sold"], rows, 0))]
+        fields = [found.field for found in recognise_fields(FileSample(FileOptions(), ["fare", "sold"], rows, 0))]
         self.assertEqual([(f.reading.decimal, f.reading.thousands) for f in fields], [(",", ""), (",", ".")])
-        self.assertEqual(fields[1].kind, Kind.WHOLE)
+        self.assertEqual(fields[1].kind, DataType.WHOLE)
 
     def test_names_are_made_readable_and_unique(self):
         self.assertEqual(

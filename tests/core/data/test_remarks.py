@@ -9,16 +9,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.support import FolderTest
-from veduta.core.data.changing import changed_field
-from veduta.core.data.importing import Import, rows_kept
+from veduta.core.data.changing import change_field
+from veduta.core.data.importing import Import, find_kept_rows
 from veduta.core.data.options import FileOptions
 from veduta.core.data.recognise import recognise_fields
-from veduta.core.data.remarks import remarks
-from veduta.core.data.sniff import Sample
+from veduta.core.data.remarks import find_remarks
+from veduta.core.data.sniff import FileSample
 
 
-def sample_of(header: list[str], rows: list[list[str]]) -> Sample:
-    return Sample(FileOptions(), header, rows, 0)
+def sample_of(header: list[str], rows: list[list[str]]) -> FileSample:
+    return FileSample(FileOptions(), header, rows, 0)
 
 
 def remarked(header: list[str], rows: list[list[str]], **changes):
@@ -26,8 +26,8 @@ def remarked(header: list[str], rows: list[list[str]], **changes):
     sample = sample_of(header, rows)
     fields = [each.field for each in recognise_fields(sample)]
     if changes:
-        fields[0] = changed_field(fields[0], changes)
-    return remarks(sample, [(field, position) for position, field in enumerate(fields)])
+        fields[0] = change_field(fields[0], changes)
+    return find_remarks(sample, [(field, position) for position, field in enumerate(fields)])
 
 
 class Totals(unittest.TestCase):
@@ -85,7 +85,7 @@ class Totals(unittest.TestCase):
         rows = [["Tern", "1"], ["Quay", "1"], ["Total", "2"]]
         (found,) = remarked(["Port", "Fare"], rows, left_out=["total"])
         self.assertTrue(found.taken)
-        kept = rows_kept(pl.DataFrame({"0": [row[0] for row in rows]}), [(found.field, 0)])
+        kept = find_kept_rows(pl.DataFrame({"0": [row[0] for row in rows]}), [(found.field, 0)])
         self.assertEqual([not each for each in kept], [False, False, True])
 
 
@@ -116,9 +116,9 @@ class Importing(FolderTest):
         path.write_text("Port,Fare\n" + "\n".join(lines))
         sample = sample_of(["Port", "Fare"], [line.split(",") for line in lines])
         fields = [each.field for each in recognise_fields(sample)]
-        fields[0] = changed_field(fields[0], {"left_out": ["total"]})
+        fields[0] = change_field(fields[0], {"left_out": ["total"]})
         reading = Import(path, FileOptions(), fields, [0, 1], 2)
-        chunks = list(reading.chunks(64))
+        chunks = list(reading.iterate_chunks(64))
         fares = [value for chunk in chunks for value in chunk.columns[1][0]]
         self.assertEqual(fares, [*range(20), None, 7])
         self.assertEqual((reading.rows, sum(chunk.rows for chunk in chunks)), (22, 22))

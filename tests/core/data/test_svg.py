@@ -2,14 +2,14 @@
 
 import unittest
 
-from veduta.core.data.svg import safe_svg
+from veduta.core.data.svg import clean_svg
 from veduta.core.errors import FileProblem
 
 OPEN = '<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink" viewBox="0 0 9 9">'
 
 
 def cleaned(inner, opened=OPEN):
-    return safe_svg(f"{opened}{inner}</svg>".encode()).decode()
+    return clean_svg(f"{opened}{inner}</svg>".encode()).decode()
 
 
 class Safe(unittest.TestCase):
@@ -51,7 +51,7 @@ class Safe(unittest.TestCase):
             f"{OPEN}{'<g>' * 300}{'</g>' * 300}</svg>".encode(),
         ):
             with self.subTest(content[:40]), self.assertRaises(FileProblem):
-                safe_svg(content)
+                clean_svg(content)
 
     def test_a_style_becomes_the_attributes_that_say_the_same(self):
         styled = "fill:#0B5D62; stroke-width: 2 !important;position:fixed;mask:url(//quay.example/x);filter:url(#a)"
@@ -61,6 +61,6 @@ class Safe(unittest.TestCase):
     def test_nesting_without_an_end_is_refused_on_the_way(self):
         deep = f"{OPEN}{'<g>' * 400_000}".encode()  # never closed: it is not even read to its end
         with self.assertRaisesRegex(FileProblem, "nested too deeply"):
-            safe_svg(deep)
+            clean_svg(deep)
         with self.assertRaisesRegex(FileProblem, "more than 50,000 parts"):
-            safe_svg(f"{OPEN}{'<g/>' * 60_000}</svg>".encode())
+            clean_svg(f"{OPEN}{'<g/>' * 60_000}</svg>".encode())

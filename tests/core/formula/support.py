@@ -9,22 +9,22 @@ import polars as pl
 
 from tests.core.support import MemoryTable, context_of, field
 from veduta.core.calendar import Grouping
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
-from veduta.core.formula.measures import with_ids
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
 
 FIELDS = [
-    field("Port", Kind.TEXT),
-    field("Day", Kind.DATE),
-    field("Count", Kind.WHOLE),
-    field("Fare revenue", Kind.DECIMAL),
-    field("Departure", Kind.DATETIME),
-    field("Cancelled", Kind.YES_NO),
+    field("Port", DataType.TEXT),
+    field("Day", DataType.DATE),
+    field("Count", DataType.WHOLE),
+    field("Fare revenue", DataType.DECIMAL),
+    field("Departure", DataType.DATETIME),
+    field("Cancelled", DataType.YES_NO),
 ]
 SCHEMA = Schema(FIELDS)
 
@@ -39,7 +39,7 @@ ONE = FOUR.head(1)
 
 def values(formula: str, rows: pl.DataFrame = ONE) -> list[Any]:
     """The formula's value for each row."""
-    return compile_formula(check(formula, SCHEMA)).on(rows.lazy(), "value").collect()["value"].to_list()
+    return compile_formula(check(formula, SCHEMA)).apply_to(rows.lazy(), "value").collect()["value"].to_list()
 
 
 def value(formula: str) -> Any:
@@ -48,6 +48,9 @@ def value(formula: str) -> Any:
 
 def by_day(formula: str) -> list[Any]:
     """The value of a formula of many rows on each day of the four rows."""
-    model = Model.of_one(MemoryTable(FOUR, SCHEMA), SCHEMA)
-    query = Query(groups=(Grouping(field="day", grain="day"),), measures=(Measure(formula=with_ids(formula, SCHEMA)),))
+    model = Model.from_table(MemoryTable(FOUR, SCHEMA), SCHEMA)
+    query = Query(
+        groups=(Grouping(field="day", grain="day"),),
+        measures=(Measure(formula=replace_names_with_ids(formula, SCHEMA)),),
+    )
     return answer(query, model, context_of(model)).frame["m0"].to_list()

@@ -7,7 +7,7 @@ import math
 
 from tests.core.query.asking import Asking
 from tests.core.support import SAILING_FIELDS, sailings
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.additivity import adds_up
 from veduta.core.formula.measures import ParameterValue, check_measure
 
@@ -84,7 +84,7 @@ ROWS = [
 
 class AddingUp(Asking):
     def test_each_formula(self):
-        parameters = {"goal": ParameterValue(Kind.DECIMAL, (7.0,))}
+        parameters = {"goal": ParameterValue(DataType.DECIMAL, (7.0,))}
         for text, wanted in FORMULAS.items():
             with self.subTest(formula=text):
                 self.assertEqual(adds_up(check_measure(text, Schema(SAILING_FIELDS), parameters)), wanted)

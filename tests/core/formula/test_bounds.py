@@ -11,14 +11,14 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import field
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.library import bounds
-from veduta.core.formula.library.bounds import TextsTooLarge, pattern_replaced
+from veduta.core.formula.library.bounds import TextsTooLarge, replace_pattern
 from veduta.core.formula.problems import FormulaProblem
 
-SCHEMA = Schema([field(name, Kind.TEXT) for name in "tfp"])
+SCHEMA = Schema([field(name, DataType.TEXT) for name in "tfp"])
 TEXTS = st.one_of(st.none(), st.text(alphabet="aAbß–é ", max_size=6))
 
 
@@ -27,7 +27,7 @@ def frame(**columns) -> pl.DataFrame:
 
 
 def values(formula: str, rows: pl.DataFrame) -> list[str | None]:
-    return compile_formula(check(formula, SCHEMA)).on(rows.lazy(), "value").collect()["value"].to_list()
+    return compile_formula(check(formula, SCHEMA)).apply_to(rows.lazy(), "value").collect()["value"].to_list()
 
 
 class TooLarge(unittest.TestCase):
@@ -56,8 +56,8 @@ class TooLarge(unittest.TestCase):
     def test_a_pattern_that_takes_up_what_it_finds(self):
         rows = frame(t=["quay" * 1_000])
         with self.assertRaises(TextsTooLarge):
-            rows.select(pattern_replaced(pl.col("t"), "(.+)", "$1" * 60))
-        self.assertEqual(rows.select(pattern_replaced(pl.col("t"), "(q)", "$1$1")).item(), "qquay" * 1_000)
+            rows.select(replace_pattern(pl.col("t"), "(.+)", "$1" * 60))
+        self.assertEqual(rows.select(replace_pattern(pl.col("t"), "(q)", "$1$1")).item(), "qquay" * 1_000)
 
     def test_what_does_not_grow_is_never_refused(self):
         long = ["Fennick quay " * 20_000]

@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.formula.support import FOUR, by_day, frame, value, values
-from veduta.core.data.fields import Kind
-from veduta.core.formats import value_words
+from veduta.core.data.fields import DataType
+from veduta.core.formats import label_value
 from veduta.core.formula.check import check
-from veduta.core.formula.functions import THEMES, Level, Operand, function, registry
+from veduta.core.formula.functions import THEMES, Level, Operand, load_registry, register_function
 
 WHOLES = st.one_of(st.none(), st.integers(-(2**63) + 1, 2**63 - 1), st.integers(-20, 20))
 DAYS = st.one_of(st.none(), st.dates(dt.date(1999, 12, 28), dt.date(2028, 3, 2)))
@@ -30,16 +30,16 @@ def said(found: Any) -> str:
         return ""
     if isinstance(found, dt.datetime):
         return found.strftime("%Y-%m-%d %H:%M")
-    return found.isoformat() if isinstance(found, dt.date) else value_words(found, None)
+    return found.isoformat() if isinstance(found, dt.date) else label_value(found, None)
 
 
 class Registry(unittest.TestCase):
     def test_each_example_gives_what_it_says(self):
-        for each in registry().values():
+        for each in load_registry().values():
             formula, result = each.example
             with self.subTest(function=each.name):
                 if each.level is Level.AGGREGATE:
-                    operands = [Operand(pl.col("count"), Kind.WHOLE), Operand(pl.lit(50), Kind.WHOLE, 50, True)]
+                    operands = [Operand(pl.col("count"), DataType.WHOLE), Operand(pl.lit(50), DataType.WHOLE, 50, True)]
                     found = FOUR.select(each.build(*operands[: len(each.takes)]))
                     self.assertEqual(said(found.item()), result)
                 elif each.level is Level.TIME:
@@ -50,7 +50,7 @@ class Registry(unittest.TestCase):
                     self.assertEqual(said(value(formula)), result)
 
     def test_each_declaration_is_whole(self):
-        for each in registry().values():
+        for each in load_registry().values():
             with self.subTest(function=each.name):
                 self.assertIn(each.theme, THEMES)
                 self.assertTrue(each.says.endswith(".") and each.empties.endswith("."))
@@ -58,7 +58,7 @@ class Registry(unittest.TestCase):
 
     def test_refuses_a_second_function_of_a_name(self):
         with self.assertRaisesRegex(ValueError, "registered twice"):
-            function("abs", gives=Kind.WHOLE, says="", example=("", ""), theme="Numbers")(lambda: None)
+            register_function("abs", gives=DataType.WHOLE, says="", example=("", ""), theme="Numbers")(lambda: None)
 
 
 class Arithmetic(unittest.TestCase):
@@ -71,12 +71,14 @@ class Arithmetic(unittest.TestCase):
         from veduta.core.data.fields import Schema
         from veduta.core.formula.compile import compile_formula
 
-        schema = Schema([*FIELDS, field("other", Kind.WHOLE)])
+        schema = Schema([*FIELDS, field("other", DataType.WHOLE)])
         for sign, work in (("+", lambda x, y: x + y), ("-", lambda x, y: x - y), ("*", lambda x, y: x * y)):
             expected = None if a is None or b is None else work(a, b)
             if expected is not None and not -(2**63) <= expected < 2**63:
                 expected = None
-            found = compile_formula(check(f"count {sign} other", schema)).on(rows.lazy(), "v").collect()["v"].item()
+            found = (
+                compile_formula(check(f"count {sign} other", schema)).apply_to(rows.lazy(), "v").collect()["v"].item()
+            )
             self.assertEqual(found, expected, sign)
 
     def test_dividing_by_zero_and_the_undefined_are_empty(self):

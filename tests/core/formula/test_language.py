@@ -12,10 +12,10 @@ from tests.core.formula.support import SCHEMA, value
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.complete import call_around, complete
-from veduta.core.formula.functions import registry
+from veduta.core.formula.functions import load_registry
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy, write
-from veduta.core.formula.tree import Call, Grain, Literal, Name, Order, Parameter, parse
+from veduta.core.formula.tree import Call, FieldName, FormulaGrain, Literal, ParameterName, SortOrder, parse
 
 # A broken formula, the part of it that is wrong, and what is said.
 BROKEN = (
@@ -97,14 +97,14 @@ class Problems(unittest.TestCase):
 
 
 NAMES = st.builds(
-    Name, st.sampled_from(["Port", "Fare revenue", "in", 'a "b"', "größe"]), st.sampled_from(["", "ports"])
+    FieldName, st.sampled_from(["Port", "Fare revenue", "in", 'a "b"', "größe"]), st.sampled_from(["", "ports"])
 )
 LEAVES = st.one_of(
     st.builds(
         Literal, st.one_of(st.integers(0, 999), st.floats(0, 1e9), st.booleans(), st.none(), st.text(max_size=5))
     ),
     NAMES,
-    st.builds(Parameter, st.just("top_n")),
+    st.builds(ParameterName, st.just("top_n")),
 )
 
 
@@ -121,13 +121,13 @@ def trees(inner):
             st.just("sum"),
             st.lists(inner, max_size=2).map(tuple),
             where=st.one_of(st.none(), inner),
-            along=st.lists(st.builds(Order, NAMES, st.booleans()), max_size=2).map(tuple),
+            along=st.lists(st.builds(SortOrder, NAMES, st.booleans()), max_size=2).map(tuple),
             restart=st.one_of(st.just(()), names),
             per=st.one_of(
                 st.none(),
-                st.builds(Grain, dimensions, st.just(False)),
-                st.just(Grain()),
-                st.builds(Grain, dimensions, st.just(True), st.booleans()),
+                st.builds(FormulaGrain, dimensions, st.just(False)),
+                st.just(FormulaGrain()),
+                st.builds(FormulaGrain, dimensions, st.just(True), st.booleans()),
             ),
             unfiltered=st.one_of(st.just(()), names),
         ),
@@ -220,7 +220,7 @@ class Completion(unittest.TestCase):
         self.assertIsNone(call_around("1 + 2", 5))
 
     def test_every_function_can_be_completed(self):
-        for each in registry().values():
+        for each in load_registry().values():
             if not each.operator and each.theme not in ("Aggregates", "Time"):
                 self.assertIn(f"{each.name}(", self.inserts(each.name), each.name)
 
@@ -228,7 +228,7 @@ class Completion(unittest.TestCase):
         def inserts(text: str) -> list[str]:
             return [each.insert for each in complete(text, len(text), SCHEMA, {"top_n": "Top n"})]
 
-        for each in registry().values():
+        for each in load_registry().values():
             if not each.operator:
                 self.assertIn(f"{each.name}(", inserts(each.name), each.name)
         self.assertEqual(inserts("rank(sum(count)) <= :to"), [":top_n"])

@@ -5,17 +5,23 @@ from __future__ import annotations
 import unittest
 
 from tests.core.support import SAILING_FIELDS, field
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.formula.measures import ParameterValue, check_measure, fields_in, parameters_in, with_names
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.formula.measures import (
+    ParameterValue,
+    check_measure,
+    list_formula_fields,
+    list_parameters,
+    replace_ids_with_names,
+)
 from veduta.core.formula.problems import FormulaProblem
 
 OTHERS = [
-    field("Tonnage", Kind.WHOLE).model_copy(update={"id": "vessels.tonnage", "table": "vessels"}),
-    field("Built", Kind.DATE).model_copy(update={"id": "vessels.built", "table": "vessels"}),
-    field("Built", Kind.DATE).model_copy(update={"id": "piers.built", "table": "piers"}),
+    field("Tonnage", DataType.WHOLE).model_copy(update={"id": "vessels.tonnage", "table": "vessels"}),
+    field("Built", DataType.DATE).model_copy(update={"id": "vessels.built", "table": "vessels"}),
+    field("Built", DataType.DATE).model_copy(update={"id": "piers.built", "table": "piers"}),
 ]
 ROUND = [
-    field("Wide", Kind.DECIMAL).model_copy(
+    field("Wide", DataType.DECIMAL).model_copy(
         update={
             "id": f"formula.{a}",
             "table": "formula",
@@ -26,15 +32,15 @@ ROUND = [
     )
     for a, b, name in (("a", "b", "There"), ("b", "a", "Back"))
 ]
-BROKEN = field("Broken", Kind.DECIMAL).model_copy(
+BROKEN = field("Broken", DataType.DECIMAL).model_copy(
     update={"id": "formula.c", "table": "formula", "name": "Broken", "level": "many", "formula": "sum(tickets)"}
 )
 SCHEMA = Schema(
     [*SAILING_FIELDS, *OTHERS, *ROUND, BROKEN], tables={"": "Sailings", "vessels": "Vessels", "piers": "Piers"}
 )
 PARAMETERS = {
-    "late_after": ParameterValue(Kind.WHOLE, (5,)),
-    "regions": ParameterValue(Kind.TEXT, ("North Reach", "Inner Sound")),
+    "late_after": ParameterValue(DataType.WHOLE, (5,)),
+    "regions": ParameterValue(DataType.TEXT, ("North Reach", "Inner Sound")),
 }
 # The formula, what is marked in it, and words of the message and its hint.
 PROBLEMS = (
@@ -89,4 +95,7 @@ class Problems(unittest.TestCase):
     def test_what_is_not_readable_stays_as_it_is(self):
         for text in ("sum(", "sum(fare", "'", "a b"):
             with self.subTest(text):
-                self.assertEqual((fields_in(text), parameters_in(text), with_names(text, SCHEMA)), (set(), set(), text))
+                self.assertEqual(
+                    (list_formula_fields(text), list_parameters(text), replace_ids_with_names(text, SCHEMA)),
+                    (set(), set(), text),
+                )

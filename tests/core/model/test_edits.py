@@ -8,7 +8,7 @@ from tests.core.query.demo_model import model
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.model.definition import Choice, Key, ModelDefinition
+from veduta.core.model.definition import Choice, JoinKey, ModelDefinition
 from veduta.core.model.edits import edit
 
 LATE = {"name": "Late share", "text": "count_rows(where late > :late_after) / count(late)"}
@@ -42,7 +42,7 @@ class Tables(Editing):
         self.assertEqual(len(joins), len(self.definition.joins))
         self.assertEqual(
             next(j for j in joins if {j.left, j.right} == {"routes", "ports"}).keys,
-            (Key(left="from_port", right="port"),),
+            (JoinKey(left="from_port", right="port"),),
         )
         self.assertIn("at least one column", self.refused("set_join", left="", right="ports", keys=[]))
         self.assertIn("does not work", self.refused("set_join", left="", right="ports", keys=[{"left": "route"}]))

@@ -13,15 +13,15 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.query.demo_model import frames, model
 from tests.core.support import MemoryTable, field
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.errors import Bound, DefinitionProblem, NewerDefinition
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.errors import DefinitionProblem, NewerDefinition, RowAccessDenied
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.model.definition import (
     Choice,
-    Join,
-    Key,
+    JoinKey,
     ModelDefinition,
+    ModelJoin,
     ModelTable,
     ParameterField,
     RowRule,
@@ -30,13 +30,13 @@ from veduta.core.model.definition import (
 from veduta.core.model.joins import check_join, suggest_join
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import set_to
-from veduta.core.model.ruling import Reader
+from veduta.core.model.ruling import SecurityContext
 
 KEYS = st.lists(st.sampled_from(["A", "B", "C", None]), max_size=8)
 
 
 def table(**columns: list) -> tuple[MemoryTable, list]:
-    kinds = {str: Kind.TEXT, int: Kind.WHOLE, dt.date: Kind.DATE}
+    kinds = {str: DataType.TEXT, int: DataType.WHOLE, dt.date: DataType.DATE}
     fields = [
         field(name.capitalize(), kinds[type(next((v for v in values if v is not None), ""))])
         for name, values in columns.items()
@@ -45,13 +45,13 @@ def table(**columns: list) -> tuple[MemoryTable, list]:
     return MemoryTable(frame, Schema(fields)), fields
 
 
-def reader(rule: RowRule, **attributes: str) -> Reader:
+def reader(rule: RowRule, **attributes: str) -> SecurityContext:
     """Somebody whom a rule binds, with these attributes."""
-    person = tuple((f"person_{name}", ParameterValue(Kind.TEXT, (value,))) for name, value in attributes.items())
-    return Reader((rule,), person)
+    person = tuple((f"person_{name}", ParameterValue(DataType.TEXT, (value,))) for name, value in attributes.items())
+    return SecurityContext((rule,), person)
 
 
-def two(left: list, right: list, join: Join | None = None) -> Model:
+def two(left: list, right: list, join: ModelJoin | None = None) -> Model:
     tables = {"": table(route=left, n=list(range(len(left)))), "other": table(route=right, m=list(range(len(right))))}
     definition = ModelDefinition(
         tables=(ModelTable(id="other", dataset="o", name="Other"),), joins=(join,) if join else ()
@@ -63,33 +63,36 @@ class Offered(unittest.TestCase):
     """What lists of fields offer."""
 
     def test_a_key_that_says_the_same_is_left_out(self):
-        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        join = ModelJoin(right="other", keys=(JoinKey(left="route", right="route"),))
         found = two(["A", "B"], ["A", "B"], join)
         self.assertEqual([field.id for field in found.offered], ["route", "n", "other.m"])
-        self.assertEqual([found.heading(field) for field in found.offered], ["", "", "Other"])
+        self.assertEqual([found.make_heading(field) for field in found.offered], ["", "", "Other"])
 
     def test_it_stays_where_it_says_something_else(self):
-        for join in (None, Join(right="other", keys=(Key(left="route", right="route"), Key(left="n", right="m")))):
+        for join in (
+            None,
+            ModelJoin(right="other", keys=(JoinKey(left="route", right="route"), JoinKey(left="n", right="m"))),
+        ):
             with self.subTest(join=join):
                 self.assertIn("other.route", [field.id for field in two(["A"], ["A"], join).offered])
         (sailings, fields), joined = table(route=["A"]), table(route=["A"])
         hidden = [each.model_copy(update={"hidden": True}) for each in fields]
         definition = ModelDefinition(
             tables=(ModelTable(id="other", dataset="o", name="Other"),),
-            joins=(Join(right="other", keys=(Key(left="route", right="route"),)),),
+            joins=(ModelJoin(right="other", keys=(JoinKey(left="route", right="route"),)),),
         )
         found = Model({"": (sailings, hidden), "other": joined}, definition)
         self.assertEqual([field.id for field in found.offered], ["other.route"])
 
     def test_a_table_that_two_are_joined_to_keeps_it_for_both(self):
         tables = {name: table(route=["A"]) for name in ("", "targets", "routes")}
-        key = (Key(left="route", right="route"),)
+        key = (JoinKey(left="route", right="route"),)
         definition = ModelDefinition(
             tables=(
                 ModelTable(id="targets", dataset="t", name="Targets"),
                 ModelTable(id="routes", dataset="r", name="Routes"),
             ),
-            joins=(Join(right="routes", keys=key), Join(left="targets", right="routes", keys=key)),
+            joins=(ModelJoin(right="routes", keys=key), ModelJoin(left="targets", right="routes", keys=key)),
         )
         self.assertIn("routes.route", [field.id for field in Model(tables, definition).offered])
 
@@ -98,7 +101,7 @@ class Joins(unittest.TestCase):
     @examples(80)
     @given(KEYS, KEYS)
     def test_matches_are_counted_both_ways(self, left, right):
-        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        join = ModelJoin(right="other", keys=(JoinKey(left="route", right="route"),))
         check = check_join(two(left, right, join), join)
         for side, own, other in ((check.left, left, right), (check.right, right, left)):
             matched = [key for key in own if key is not None and key in other]
@@ -111,7 +114,7 @@ class Joins(unittest.TestCase):
     @examples(60)
     @given(KEYS, KEYS)
     def test_no_join_repeats_a_row(self, left, right):
-        join = Join(right="other", keys=(Key(left="route", right="route"),))
+        join = ModelJoin(right="other", keys=(JoinKey(left="route", right="route"),))
         found = two(left, right, join)
         known = [key for key in right if key is not None]
         unique = len(set(known)) == len(known)
@@ -176,20 +179,20 @@ class Joins(unittest.TestCase):
         self.assertTrue(found.reaches("targets", "day", "quarter"))
         self.assertFalse(found.reaches("targets", "day", "week"))
         self.assertFalse(found.reaches("targets", "vessel"))
-        self.assertEqual(found.known_grain("targets", "day"), "month")
+        self.assertEqual(found.find_known_grain("targets", "day"), "month")
 
     def test_fields_that_no_row_has_at_once_are_explained(self):
         found, _ = model()
         with self.assertRaisesRegex(
             FormulaProblem, "No row has fields of “Bookings” and “Sailings” at once|No row has fields of"
         ):
-            found.home_of({"fare", "bookings.paid"})
+            found.find_home({"fare", "bookings.paid"})
 
 
 class Parameters(unittest.TestCase):
     def test_values_are_checked_in_words(self):
         whole = ParameterField(id="n", name="Top n", default=(5,), low=1, high=9)
-        self.assertEqual(set_to(whole, 3), ParameterValue(Kind.WHOLE, (3,)))
+        self.assertEqual(set_to(whole, 3), ParameterValue(DataType.WHOLE, (3,)))
         for value, message in (
             (12, "goes from 1 to 9"),
             ("x", "is not a value"),
@@ -202,7 +205,7 @@ class Parameters(unittest.TestCase):
         listed = ParameterField(
             id="c",
             name="Class",
-            kind=Kind.TEXT,
+            kind=DataType.TEXT,
             choices=(Choice(value="a", label="First"),),
             several=True,
             required=False,
@@ -212,7 +215,9 @@ class Parameters(unittest.TestCase):
         with self.assertRaisesRegex(DefinitionProblem, "not among the values"):
             set_to(listed, ["b"])
         self.assertEqual(
-            set_to(ParameterField(id="d", name="Day", kind=Kind.DATE, default=("2026-01-31",)), "2026-02-28").values,
+            set_to(
+                ParameterField(id="d", name="Day", kind=DataType.DATE, default=("2026-01-31",)), "2026-02-28"
+            ).values,
             (dt.date(2026, 2, 28),),
         )
 
@@ -236,13 +241,13 @@ class Rules(unittest.TestCase):
     def test_a_rule_narrows_every_table_its_fields_reach(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#routes.area" in (:person_areas)')
-        ruled = found.given({}, reader(rule, areas="Inner Sound"))
+        ruled = found.apply_reader({}, reader(rule, areas="Inner Sound"))
         routes = set(frames()["routes"].filter(pl.col("area") == "Inner Sound")["route"])
         for home in ("", "targets", "bookings"):
             wanted = frames()[home].filter(pl.col("route").is_in(list(routes))).height
-            self.assertEqual(ruled.rows_of(home), wanted)
-        self.assertEqual(ruled.rows_of("vessels"), frames()["vessels"].height)
-        self.assertNotIn("vessels", ruled.ruling.tables(rule))
+            self.assertEqual(ruled.count_rows(home), wanted)
+        self.assertEqual(ruled.count_rows("vessels"), frames()["vessels"].height)
+        self.assertNotIn("vessels", ruled.ruling.list_narrowed_tables(rule))
 
     def test_what_is_known_of_a_field_is_what_may_be_seen_whoever_asked_first(self):
         formula = {"id": "size", "name": "Size", "text": "if(\"#n\" > :late_after, 'large', 'small')"}
@@ -252,21 +257,21 @@ class Rules(unittest.TestCase):
         found = Model({"": table(route=["A", "B", "C"], n=[1, 2, 3])}, definition)
         rule = RowRule(name="One", text='"#n" = 1')
         for _ in range(2):
-            self.assertEqual(found.given({}, reader(rule)).facts("formula.size").values, ("small",))
-            self.assertEqual(found.given({}, reader(rule)).facts("n").highest, 1)
-            self.assertEqual(found.facts("formula.size").values, ("large", "small"))
-            self.assertEqual(found.facts("n").highest, 3)
-        self.assertEqual(found.given({"late_after": 9}).facts("formula.size").values, ("small",))
-        self.assertEqual(found.facts("formula.size").distinct, 2)
+            self.assertEqual(found.apply_reader({}, reader(rule)).get_facts("formula.size").values, ("small",))
+            self.assertEqual(found.apply_reader({}, reader(rule)).get_facts("n").highest, 1)
+            self.assertEqual(found.get_facts("formula.size").values, ("large", "small"))
+            self.assertEqual(found.get_facts("n").highest, 3)
+        self.assertEqual(found.apply_reader({"late_after": 9}).get_facts("formula.size").values, ("small",))
+        self.assertEqual(found.get_facts("formula.size").distinct, 2)
 
     def test_nobody_without_the_attribute_sees_a_row(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#region" in (:person_regions)')
         self.assertEqual(
-            found.given({}, reader(rule, regions="Inner Sound")).rows,
+            found.apply_reader({}, reader(rule, regions="Inner Sound")).rows,
             frames()[""].filter(pl.col("region") == "Inner Sound").height,
         )
-        self.assertEqual(found.given({}, Reader((rule,), lacking=frozenset(("One area",)))).rows, 0)
+        self.assertEqual(found.apply_reader({}, SecurityContext((rule,), lacking=frozenset(("One area",)))).rows, 0)
 
     def test_lacking_an_attribute_means_no_rows_also_where_the_rule_says_not(self):
         found, _ = model()
@@ -276,11 +281,11 @@ class Rules(unittest.TestCase):
             ":person_regions is empty",
         ):
             rule = RowRule(name="Others", text=text)
-            self.assertEqual(found.given({}, Reader((rule,), lacking=frozenset(("Others",)))).rows, 0)
+            self.assertEqual(found.apply_reader({}, SecurityContext((rule,), lacking=frozenset(("Others",)))).rows, 0)
 
     def test_a_rule_whose_join_broke_refuses_all_but_stewards(self):
         rule = RowRule(name="One area", text="\"#b.area\" = 'N'", tables=("", "b"))
-        join = Join(right="b", keys=(Key(left="route", right="route"),))
+        join = ModelJoin(right="b", keys=(JoinKey(left="route", right="route"),))
         tables = (ModelTable(id="b", dataset="b", name="Routes"),)
         broken = {
             "a key twice": ({"b": table(route=["A", "A"], area=["N", "S"])}, (join,)),
@@ -292,7 +297,7 @@ class Rules(unittest.TestCase):
         holds = Model(
             {**trips, "b": table(route=["A", "B"], area=["N", "S"])}, ModelDefinition(tables=tables, joins=(join,))
         )
-        self.assertEqual(holds.given({}, reader(rule)).rows, 1)
+        self.assertEqual(holds.apply_reader({}, reader(rule)).rows, 1)
         for what, (others, joins) in broken.items():
             with self.subTest(what):
                 found = Model(
@@ -300,28 +305,28 @@ class Rules(unittest.TestCase):
                     ModelDefinition(tables=tables, joins=joins, rules=(rule,)),
                     gone={"b.area": "Area"},
                 )
-                asked = found.given({}, reader(rule))
+                asked = found.apply_reader({}, reader(rule))
                 for ask in (
                     lambda asked=asked: asked.rows,
                     lambda asked=asked: asked.scan(["n"]),
-                    lambda asked=asked: asked.facts("n"),
+                    lambda asked=asked: asked.get_facts("n"),
                 ):
-                    with self.assertRaisesRegex(Bound, "“One area” cannot be applied"):
+                    with self.assertRaisesRegex(RowAccessDenied, "“One area” cannot be applied"):
                         ask()
-                self.assertIn("One area", found.ruling.broken())
-                self.assertEqual(found.given({}, Reader((rule,), is_steward=True)).rows, 3)
+                self.assertIn("One area", found.ruling.list_broken_rules())
+                self.assertEqual(found.apply_reader({}, SecurityContext((rule,), is_steward=True)).rows, 3)
 
     def test_parameters_that_readers_set_have_no_part_in_rules(self):
         parameter = ParameterField(id="n", name="N", default=(1,))
         found = Model({"": table(n=[1, 2, 3])}, ModelDefinition(parameters=(parameter,)))
-        with self.assertRaisesRegex(Bound, "whoever reads can set"):
-            _ = found.given({"n": 3}, reader(RowRule(name="Few", text='"#n" <= :n'))).rows
+        with self.assertRaisesRegex(RowAccessDenied, "whoever reads can set"):
+            _ = found.apply_reader({"n": 3}, reader(RowRule(name="Few", text='"#n" <= :n'))).rows
 
     def test_what_a_rule_leaves_is_said(self):
         found, _ = model()
         rule = RowRule(name="Home waters", text='"#region" in (:person_regions)')
         self.assertEqual(
-            found.given({}, reader(rule, regions="Inner Sound")).ruling.words(),
+            found.apply_reader({}, reader(rule, regions="Inner Sound")).ruling.describe(),
             [
                 "You see only some rows, by the rule “Home waters”: 1 of 4 in Region."
                 " All rows of Routes, Ports, Vessels and 2 more are seen."
@@ -331,7 +336,7 @@ class Rules(unittest.TestCase):
     def test_a_rule_that_leaves_tables_whole_says_so_and_the_like_field_that_reaches_them_is_found(self):
         tables = tuple(ModelTable(id=name, dataset=name, name=name.upper()) for name in ("routes", "goals"))
         joins = tuple(
-            Join(left=left, right="routes", keys=(Key(left="route", right="route"),)) for left in ("", "goals")
+            ModelJoin(left=left, right="routes", keys=(JoinKey(left="route", right="route"),)) for left in ("", "goals")
         )
         rows = {
             "": table(route=["A", "B", "B"], area=["N", "S", "S"]),
@@ -340,33 +345,33 @@ class Rules(unittest.TestCase):
         }
         found = Model(rows, ModelDefinition(tables=tables, joins=joins))
         rule = RowRule(name="North", text="\"#area\" = 'N'")
-        self.assertEqual(found.ruling.whole(rule), ["routes", "goals"])
-        wider = found.ruling.wider(rule)
+        self.assertEqual(found.ruling.list_whole_tables(rule), ["routes", "goals"])
+        wider = found.ruling.propose_wider_rule(rule)
         self.assertEqual((wider.text, wider.tables), ("\"#routes.area\" = 'N'", ("", "routes", "goals")))
-        self.assertIsNone(found.ruling.wider(wider))
+        self.assertIsNone(found.ruling.propose_wider_rule(wider))
         by_key = RowRule(name="A", text="\"#route\" = 'A'")
-        self.assertEqual(found.ruling.whole(by_key), [], "a key reaches what it joins")
-        [said] = found.given({}, reader(rule)).ruling.words()
+        self.assertEqual(found.ruling.list_whole_tables(by_key), [], "a key reaches what it joins")
+        [said] = found.apply_reader({}, reader(rule)).ruling.describe()
         self.assertTrue(said.endswith("All rows of ROUTES and GOALS are seen."), said)
-        [said] = found.given({}, reader(wider)).ruling.words()
+        [said] = found.apply_reader({}, reader(wider)).ruling.describe()
         self.assertTrue(said.endswith("1 of 2 in Area."), said)
         for each in (rule, wider):
-            seen = found.given({}, reader(each))
+            seen = found.apply_reader({}, reader(each))
             goals = seen.scan(["goals.goal"], "goals").collect()["goals.goal"].sum()
             self.assertEqual(goals, 10 if each is rule else 3)
 
     def test_a_table_seen_through_its_own_rules(self):
         routes = Model({"": table(route=["A", "B"], area=["N", "S"])}, key="routes")
-        join = Join(right="b", keys=(Key(left="route", right="route"),))
+        join = ModelJoin(right="b", keys=(JoinKey(left="route", right="route"),))
         definition = ModelDefinition(tables=(ModelTable(id="b", dataset="b", name="Routes"),), joins=(join,))
         found = Model(
             {"": table(route=["A", "B"], n=[1, 2]), "b": table(route=["A", "B"], area=["N", "S"])}, definition, key="n"
         )
-        north = routes.given({}, reader(RowRule(name="North", text="\"#area\" = 'N'")))
-        seen = found.seen_through({"b": north})
+        north = routes.apply_reader({}, reader(RowRule(name="North", text="\"#area\" = 'N'")))
+        seen = found.replace_tables({"b": north})
         self.assertEqual(seen.scan(["b.area", "n"]).collect().rows(), [("N", 1), (None, 2)])
-        self.assertEqual((seen.facts("b.area").distinct, seen.rows_of("b")), (1, 1))
-        self.assertNotEqual(seen.answers_depend_on(), found.answers_depend_on())
+        self.assertEqual((seen.get_facts("b.area").distinct, seen.count_rows("b")), (1, 1))
+        self.assertNotEqual(seen.make_cache_key(), found.make_cache_key())
 
 
 class FormulaFields(unittest.TestCase):

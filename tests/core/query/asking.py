@@ -9,7 +9,7 @@ from typing import Any
 from tests.core.support import context_of, sailings
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Schema
-from veduta.core.formula.measures import with_ids
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
@@ -39,7 +39,7 @@ class Asking(unittest.TestCase):
         self, rows: list[dict], names: tuple[str, ...], *texts: str, schema: Schema | None = None, **more: Any
     ) -> Result:
         model = sailings(rows, schema)
-        measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
+        measures = tuple(Measure(formula=replace_names_with_ids(text, model.schema)) for text in texts)
         return answer(Query(groups=by(*names), measures=measures, **more), model, context_of(model))
 
     def values(self, rows: list[dict], names: tuple[str, ...], text: str, **more: Any) -> dict:
@@ -58,6 +58,6 @@ class Asking(unittest.TestCase):
 
 
 def ask_model(model: Model, names: tuple[str, ...], *texts: str, **more: Any) -> Result:
-    measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
+    measures = tuple(Measure(formula=replace_names_with_ids(text, model.schema)) for text in texts)
     context = context_of(model)
     return answer(Query(groups=by(*names), measures=measures, **more), model, context)

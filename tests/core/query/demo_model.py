@@ -9,38 +9,43 @@ from functools import cache
 import polars as pl
 
 from tests.core.support import TODAY, MemoryTable, field
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable, ParameterField
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable, ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.answer import context_for
+from veduta.core.query.answer import make_context
 from veduta.core.query.filters import Context
 from veduta.demo import generate
 
 KINDS = {
-    pl.String: Kind.TEXT,
-    pl.Int64: Kind.WHOLE,
-    pl.Float64: Kind.DECIMAL,
-    pl.Boolean: Kind.YES_NO,
-    pl.Date: Kind.DATE,
+    pl.String: DataType.TEXT,
+    pl.Int64: DataType.WHOLE,
+    pl.Float64: DataType.DECIMAL,
+    pl.Boolean: DataType.YES_NO,
+    pl.Date: DataType.DATE,
 }
 JOINS = (
-    Join(right="routes", keys=(Key(left="route", right="route"),)),
-    Join(left="routes", right="ports", keys=(Key(left="from_port", right="port"),)),
-    Join(right="vessels", keys=(Key(left="vessel", right="vessel"),)),
-    Join(right="targets", keys=(Key(left="route", right="route"), Key(left="day", right="month", grain="month"))),
-    Join(right="bookings", keys=(Key(left="route", right="route"), Key(left="day", right="travelled", grain="day"))),
+    ModelJoin(right="routes", keys=(JoinKey(left="route", right="route"),)),
+    ModelJoin(left="routes", right="ports", keys=(JoinKey(left="from_port", right="port"),)),
+    ModelJoin(right="vessels", keys=(JoinKey(left="vessel", right="vessel"),)),
+    ModelJoin(
+        right="targets", keys=(JoinKey(left="route", right="route"), JoinKey(left="day", right="month", grain="month"))
+    ),
+    ModelJoin(
+        right="bookings",
+        keys=(JoinKey(left="route", right="route"), JoinKey(left="day", right="travelled", grain="day")),
+    ),
 )
 PARAMETERS = (
     ParameterField(id="top_n", name="Top n", default=(3,), required=False),
     ParameterField(id="late_after", name="Late after", default=(10,)),
-    ParameterField(id="chosen", name="Chosen", kind=Kind.TEXT, several=True, required=False),
+    ParameterField(id="chosen", name="Chosen", kind=DataType.TEXT, several=True, required=False),
 )
 
 
 @cache
 def frames() -> dict[str, pl.DataFrame]:
     """The demo's tables with short names and typed columns; sailings with an unknown and an empty route."""
-    raw = generate.sailings(5_000)
+    raw = generate.generate_sailings(5_000)
     sailings = raw.select(
         "route",
         "region",
@@ -80,7 +85,7 @@ def frames() -> dict[str, pl.DataFrame]:
         },
     ]
     sailings = pl.concat([sailings, pl.DataFrame(odd, schema=sailings.schema)])
-    bookings = generate.bookings(3_000).select(
+    bookings = generate.generate_bookings(3_000).select(
         "customer",
         pl.col("travel_date").cast(pl.Date).alias("travelled"),
         "route",
@@ -90,15 +95,17 @@ def frames() -> dict[str, pl.DataFrame]:
     )
     return {
         "": sailings,
-        "routes": generate.routes().select(
+        "routes": generate.generate_routes().select(
             "route",
             pl.col("region").alias("area"),
             "from_port",
             pl.col("crossing_minutes").cast(pl.Int64).alias("minutes"),
         ),
-        "ports": generate.ports().select("port", pl.col("opened").cast(pl.Int64)),
-        "vessels": generate.vessels().select("vessel", pl.col("built").cast(pl.Int64)),
-        "targets": generate.targets(generate.sailings(5_000)).select("month", "route", pl.col("revenue").alias("goal")),
+        "ports": generate.generate_ports().select("port", pl.col("opened").cast(pl.Int64)),
+        "vessels": generate.generate_vessels().select("vessel", pl.col("built").cast(pl.Int64)),
+        "targets": generate.generate_targets(generate.generate_sailings(5_000)).select(
+            "month", "route", pl.col("revenue").alias("goal")
+        ),
         "bookings": bookings,
     }
 
@@ -120,7 +127,7 @@ def model(fiscal_month: int = 1, beyond: str = "empty") -> tuple[Model, Context]
         beyond=beyond,
     )
     found = Model(tables, definition, name="Sailings")
-    return found, context_for(found, TODAY)
+    return found, make_context(found, TODAY)
 
 
 @cache

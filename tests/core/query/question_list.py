@@ -7,7 +7,7 @@ from typing import Any
 
 from veduta.core.calendar import Grouping
 from veduta.core.query.filters import DatesFilter, ListFilter, MeasureFilter, MembershipFilter, RangeFilter
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 
 MONTH, YEAR = "date({0}, 'start of month')", "date({0}, 'start of year')"
 QUARTER = "date({0}, 'start of month', '-' || ((strftime('%m', {0}) - 1) % 3) || ' months')"
@@ -380,13 +380,13 @@ QUESTIONS: list[tuple[tuple[str, ...], list[str], dict[str, Any], str]] = [
     (
         ("route",),
         ["sum(fare)"],
-        {"keep": Keep(count=4, by=Measure(field="passengers", aggregate="sum"))},
+        {"keep": TopN(count=4, by=Measure(field="passengers", aggregate="sum"))},
         "select route, sum(fare) from s group by 1 order by sum(passengers) desc limit 4",
     ),
     (
         ("route",),
         ["sum(fare)"],
-        {"keep": Keep(parameter="top_n", end="bottom", by=Measure())},
+        {"keep": TopN(parameter="top_n", end="bottom", by=Measure())},
         "select route, sum(fare) from s group by 1 order by count(*), route nulls last limit 3",
     ),
     (
@@ -395,7 +395,7 @@ QUESTIONS: list[tuple[tuple[str, ...], list[str], dict[str, Any], str]] = [
         {
             "filters": (
                 MembershipFilter(
-                    field="route", keep=Keep(parameter="top_n", by=Measure(field="fare", aggregate="sum"))
+                    field="route", keep=TopN(parameter="top_n", by=Measure(field="fare", aggregate="sum"))
                 ),
             )
         },
@@ -418,7 +418,7 @@ QUESTIONS: list[tuple[tuple[str, ...], list[str], dict[str, Any], str]] = [
                 IN_2025,
                 MembershipFilter(
                     field="route",
-                    keep=Keep(count=5, by=Measure(field="passengers", aggregate="sum")),
+                    keep=TopN(count=5, by=Measure(field="passengers", aggregate="sum")),
                     follows=True,
                     exclude=True,
                 ),

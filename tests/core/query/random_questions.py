@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from tests.core.query.slowly import FINENESS, Slowly
 from tests.core.support import SAILING_FIELDS, TODAY, sailings_table
 from veduta.core.calendar import Grouping
-from veduta.core.data.fields import Kind
-from veduta.core.formula.measures import with_ids
+from veduta.core.data.fields import DataType
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer, make_context
 from veduta.core.query.filters import (
     DatesFilter,
     EmptyFilter,
@@ -26,7 +26,7 @@ from veduta.core.query.filters import (
     RangeFilter,
     RelativeFilter,
 )
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query
 
 
@@ -212,7 +212,7 @@ class Asked:
     texts: list[str] = field(default_factory=list)
     filters: tuple = ()
     fiscal: int = 1
-    keep: Keep | None = None
+    keep: TopN | None = None
     totals: tuple[tuple[int, ...], ...] = ()
     stock: str = ""
 
@@ -252,7 +252,7 @@ def questions(draw, timed: bool) -> Asked:
         texts = draw(st.lists(st.sampled_from(PLAIN), min_size=1, max_size=4, unique=True))
     keep, totals = None, ()
     if groups and draw(st.booleans()):
-        keep = Keep(count=draw(st.integers(1, 2)), by=Measure(), rest=draw(st.booleans()), empties=draw(st.booleans()))
+        keep = TopN(count=draw(st.integers(1, 2)), by=Measure(), rest=draw(st.booleans()), empties=draw(st.booleans()))
     if groups and draw(st.booleans()):
         totals = draw(st.sampled_from([((),), ((0,), ()), ((len(groups) - 1,),)]))
     return Asked(
@@ -271,17 +271,17 @@ def posed(question: Asked) -> tuple[Query, Model]:
     """The question as it is asked, and the model of its table."""
     table = sailings_table(question.rows)
     fields = [f.model_copy(update={"over_dates": "last"}) if f.id == question.stock else f for f in SAILING_FIELDS]
-    parameter = ParameterField(id="free", name="Free", kind=Kind.DECIMAL, required=False)
+    parameter = ParameterField(id="free", name="Free", kind=DataType.DECIMAL, required=False)
     model = Model({"": (table, fields)}, ModelDefinition(fiscal_month=question.fiscal, parameters=(parameter,)))
     filters = tuple(
-        f.model_copy(update={"measure": Measure(formula=with_ids(f.measure.formula, model.schema))})
+        f.model_copy(update={"measure": Measure(formula=replace_names_with_ids(f.measure.formula, model.schema))})
         if isinstance(f, MeasureFilter)
         else f
         for f in question.filters
     )
     query = Query(
         groups=question.groups,
-        measures=tuple(Measure(formula=with_ids(text, model.schema)) for text in question.texts),
+        measures=tuple(Measure(formula=replace_names_with_ids(text, model.schema)) for text in question.texts),
         filters=filters,
         keep=question.keep,
         totals=question.totals,
@@ -293,7 +293,7 @@ def compare(test, question: Asked) -> None:
     """The same answer from the engine and from the slow evaluator."""
     asked.questions += len(question.texts)
     query, model = posed(question)
-    result = answer(query, model, context_for(model, TODAY))
+    result = answer(query, model, make_context(model, TODAY))
     slow = Slowly(
         question.rows, question.groups, question.filters, question.fiscal, frozenset(("free",)), question.stock
     )

@@ -13,7 +13,7 @@ from typing import Any
 from dateutil.relativedelta import relativedelta
 
 from veduta.core.calendar import Grouping
-from veduta.core.formula.tree import Call, Literal, Name, Parameter, parse
+from veduta.core.formula.tree import Call, FieldName, Literal, ParameterName, parse
 from veduta.core.query.filters import (
     DatesFilter,
     EmptyFilter,
@@ -293,7 +293,7 @@ class Slowly:
     def value(self, node, line: Line, scope: list[Row]):
         if isinstance(node, Literal):
             return node.value
-        if isinstance(node, Parameter):
+        if isinstance(node, ParameterName):
             return TRUE if node.name in self.unlimited else None
         name = node.function
         if node.per is not None or node.unfiltered:
@@ -330,9 +330,9 @@ class Slowly:
         }[name]()
 
     def of_row(self, node, row: Row, line: Line, scope: list[Row]):
-        if isinstance(node, Name):
+        if isinstance(node, FieldName):
             return row[node.text]
-        if isinstance(node, Literal | Parameter):
+        if isinstance(node, Literal | ParameterName):
             return self.value(node, line, scope)
         if node.per is not None:
             groups = self.grain(node, line)
@@ -384,7 +384,7 @@ class Slowly:
 
     def aggregate(self, node: Call, line: Line, scope: list[Row]):
         argument = node.arguments[0] if node.arguments else None
-        if self.stock and node.function == "sum" and isinstance(argument, Name) and argument.text == self.stock:
+        if self.stock and node.function == "sum" and isinstance(argument, FieldName) and argument.text == self.stock:
             holds = (True, TRUE)
             return self.last_day(
                 [r for r in line.rows if not node.where or self.of_row(node.where, r, line, scope) in holds]
@@ -774,4 +774,6 @@ def _pers(node) -> list:
 def _all_at_grain(node) -> bool:
     if not isinstance(node, Call):
         return False
-    return node.per is not None or (bool(_pers(node)) and not any(isinstance(each, Name) for each in node.arguments))
+    return node.per is not None or (
+        bool(_pers(node)) and not any(isinstance(each, FieldName) for each in node.arguments)
+    )

@@ -16,16 +16,16 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import SAILING_FIELDS, TODAY, MemoryTable, context_of, field, sailings
-from veduta.core.calendar import Grain, Grouping, grains_of, period_start
-from veduta.core.data.fields import Aggregate, Kind, Schema
+from veduta.core.calendar import Grain, Grouping, find_period_start, list_grains
+from veduta.core.data.fields import Aggregate, DataType, Schema
 from veduta.core.errors import DefinitionProblem, MissingField
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer, make_context
 from veduta.core.query.filters import EmptyFilter, ListFilter, PointsFilter, RangeFilter
-from veduta.core.query.listing import group_values, rows_behind
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.listing import group_values, scan_underlying_rows
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query, Sort
-from veduta.demo.generate import sailings as demo_sailings
+from veduta.demo.generate import generate_sailings as demo_sailings
 
 ROWS = st.lists(
     st.fixed_dictionaries(
@@ -44,7 +44,7 @@ GROUPS = [
     Grouping(field="region"),
     Grouping(field="route"),
     Grouping(field="cancelled"),
-    *(Grouping(field="sailed", grain=grain) for grain in grains_of(Kind.DATE)),
+    *(Grouping(field="sailed", grain=grain) for grain in list_grains(DataType.DATE)),
 ]
 MEASURES = [
     Measure(),
@@ -58,7 +58,7 @@ def group_of(row: dict, group: Grouping):
         return value
     if group.grain is Grain.WEEKDAY:
         return value.isoweekday()
-    return value.month if group.grain is Grain.MONTH_OF_YEAR else period_start(value, group.grain)
+    return value.month if group.grain is Grain.MONTH_OF_YEAR else find_period_start(value, group.grain)
 
 
 def plainly(measure: Measure, rows: list[dict]):
@@ -127,7 +127,7 @@ class AgainstPlainPython(unittest.TestCase):
     def test_keep(self, rows, end, count, by):
         model = sailings(rows)
         groups = (Grouping(field="route"), Grouping(field="region"))
-        query = Query(groups=groups, measures=(Measure(),), keep=Keep(end=end, count=count, by=by), totals=((),))
+        query = Query(groups=groups, measures=(Measure(),), keep=TopN(end=end, count=count, by=by), totals=((),))
         result = answer(query, model, context_of(model))
         ranked = [(v[0], k[0]) for k, v in slowly(rows, groups[:1], (by,)).items() if v[0] is not None]
         ranked.sort(key=lambda pair: (-pair[0] if end == "top" else pair[0], pair[1] is None, pair[1] or ""))
@@ -192,7 +192,9 @@ class AgainstPlainPython(unittest.TestCase):
         seen: list[int] = []
         for *point, count in result.frame.rows():
             values = tuple(v.isoformat() if isinstance(v, dt.date) else v for v in point)
-            behind = rows_behind(model, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]).collect()
+            behind = scan_underlying_rows(
+                model, (PointsFilter(groups=groups, points=(values,)),), context, ["route"]
+            ).collect()
             self.assertEqual(behind.height, count)
             seen += behind["row"].to_list()
         self.assertEqual(sorted(seen), list(range(1, len(rows) + 1)))
@@ -207,20 +209,20 @@ def demo() -> tuple[Model, sqlite3.Connection]:
         departure=pl.col("departure").str.to_datetime(),
     )
     kinds = {
-        pl.Int64: Kind.WHOLE,
-        pl.Float64: Kind.DECIMAL,
-        pl.Date: Kind.DATE,
-        pl.Boolean: Kind.YES_NO,
-        pl.String: Kind.TEXT,
+        pl.Int64: DataType.WHOLE,
+        pl.Float64: DataType.DECIMAL,
+        pl.Date: DataType.DATE,
+        pl.Boolean: DataType.YES_NO,
+        pl.String: DataType.TEXT,
     }
     schema = Schema(
-        [field(n, kinds.get(type(t)) or kinds.get(t.base_type(), Kind.DATETIME)) for n, t in made.schema.items()]
+        [field(n, kinds.get(type(t)) or kinds.get(t.base_type(), DataType.DATETIME)) for n, t in made.schema.items()]
     )
     connection = sqlite3.connect(":memory:")
     connection.execute(f"create table sailings ({', '.join(made.columns)})")
     plain = made.with_columns(pl.col("sailing_date").cast(pl.String), pl.col("departure").cast(pl.String))
     connection.executemany(f"insert into sailings values ({', '.join('?' * made.width)})", plain.rows())
-    return Model.of_one(MemoryTable(made, schema), schema), connection
+    return Model.from_table(MemoryTable(made, schema), schema), connection
 
 
 def total(name: str, aggregate: Aggregate = Aggregate.SUM) -> Measure:
@@ -230,7 +232,7 @@ def total(name: str, aggregate: Aggregate = Aggregate.SUM) -> Measure:
 class AgainstSql(unittest.TestCase):
     def agree(self, query: Query, sql: str) -> None:
         model, connection = demo()
-        found = answer(query, model, context_for(model, TODAY)).frame
+        found = answer(query, model, make_context(model, TODAY)).frame
         rows = [tuple(str(v) if isinstance(v, dt.date) else v for v in row) for row in found.rows()]
         expected = connection.execute(sql).fetchall()
         self.assertGreater(len(expected), 0)
@@ -263,7 +265,7 @@ class AgainstSql(unittest.TestCase):
             groups=(Grouping(field="route"),),
             measures=(total("fare_revenue"), total("minutes_late", Aggregate.COUNT)),
             filters=(PointsFilter(groups=(year,), points=(("2026-01-01",),)),),
-            keep=Keep(count=5, by=total("fare_revenue")),
+            keep=TopN(count=5, by=total("fare_revenue")),
             sort=Sort(by="measure", descending=True),
         )
         self.agree(
@@ -331,7 +333,7 @@ class Edges(unittest.TestCase):
         rows = [{"sailed": dt.date(2026, 9, 30)}, {"sailed": dt.date(2026, 10, 20)}]
         by = {
             grain: self.ask(rows, groups=(Grouping(field="sailed", grain=grain),), measures=(Measure(),))
-            for grain in grains_of(Kind.DATE)
+            for grain in list_grains(DataType.DATE)
         }
         self.assertEqual(by[Grain.MONTH].unfinished, dt.date(2026, 10, 20))
         self.assertIsNone(by[Grain.DAY].unfinished)
@@ -370,20 +372,22 @@ class Edges(unittest.TestCase):
         self.assertEqual(sum(rows for _, _, rows in everything), 121)
 
     def test_two_million_distinct_values_give_a_bounded_list(self):
-        schema = Schema([field("Ticket", Kind.WHOLE)])
-        model = Model.of_one(MemoryTable(pl.DataFrame({"ticket": pl.int_range(2_000_000, eager=True)}), schema), schema)
+        schema = Schema([field("Ticket", DataType.WHOLE)])
+        model = Model.from_table(
+            MemoryTable(pl.DataFrame({"ticket": pl.int_range(2_000_000, eager=True)}), schema), schema
+        )
         values, count = group_values(model, Grouping(field="ticket"), limit=100)
         self.assertEqual((len(values), count), (100, 2_000_000))
 
     def test_rows_behind_are_sorted_with_empties_last_both_ways(self):
         model = sailings([{"fare": 2.0}, {}, {"fare": 9.0}, {"fare": 2.0}])
         for descending, order in ((False, [1, 4, 3, 2]), (True, [3, 1, 4, 2])):
-            found = rows_behind(model, (), context_of(model), ["fare"], ("fare", descending)).collect()
+            found = scan_underlying_rows(model, (), context_of(model), ["fare"], ("fare", descending)).collect()
             self.assertEqual(found["row"].to_list(), order)
 
     def test_the_search_looks_into_all_columns(self):
         model = sailings([{"route": "Tern"}, {"fare": 12.5}, {"region": "Terns"}])
         columns = [f.id for f in SAILING_FIELDS]
-        found = rows_behind(model, (), context_of(model), columns, None, "tern").collect()
+        found = scan_underlying_rows(model, (), context_of(model), columns, None, "tern").collect()
         self.assertEqual(found["row"].to_list(), [1, 3])
-        self.assertEqual(rows_behind(model, (), context_of(model), columns, None, "12.5").collect().height, 1)
+        self.assertEqual(scan_underlying_rows(model, (), context_of(model), columns, None, "12.5").collect().height, 1)

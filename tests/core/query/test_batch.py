@@ -18,14 +18,14 @@ from tests.core.query.asking import by, daily
 from tests.core.query.random_questions import Asked, posed, questions
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, sailings, sailings_table
 from veduta.core.data.fields import Schema
-from veduta.core.errors import DefinitionProblem, Stopped, VedutaError
-from veduta.core.formula.measures import with_ids
+from veduta.core.errors import DefinitionProblem, QueryCancelled, VedutaError
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.core.query import batch
 from veduta.core.query.answer import answer
-from veduta.core.query.batch import Question, answer_all
+from veduta.core.query.batch import ModelQuery, answer_all
 from veduta.core.query.filters import ListFilter, MembershipFilter, RangeFilter
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query, Result
 
 WAIT = 20
@@ -52,20 +52,20 @@ class WatchedTable(MemoryTable):
 
 def watched(rows: list[dict]) -> tuple[Model, WatchedTable]:
     table = WatchedTable(sailings_table(rows).frame, Schema(SAILING_FIELDS))
-    return Model.of_one(table, Schema(SAILING_FIELDS)), table
+    return Model.from_table(table, Schema(SAILING_FIELDS)), table
 
 
-def question(model: Model, names: tuple[str, ...], *texts: str, **more) -> Callable[[], Question]:
-    measures = tuple(Measure(formula=with_ids(text, model.schema)) for text in texts)
-    return partial(Question, Query(groups=by(*names), measures=measures, **more), model, context_of(model))
+def question(model: Model, names: tuple[str, ...], *texts: str, **more) -> Callable[[], ModelQuery]:
+    measures = tuple(Measure(formula=replace_names_with_ids(text, model.schema)) for text in texts)
+    return partial(ModelQuery, Query(groups=by(*names), measures=measures, **more), model, context_of(model))
 
 
-def outcomes_of(makers: list[Callable[[], Question]]) -> dict[int, Callable[[], Result]]:
+def outcomes_of(makers: list[Callable[[], ModelQuery]]) -> dict[int, Callable[[], Result]]:
     """What gives each question's result, in the order in which they came."""
     return dict(filter(None, answer_all(makers)))
 
 
-def answered(makers: list[Callable[[], Question]]) -> list[Result]:
+def answered(makers: list[Callable[[], ModelQuery]]) -> list[Result]:
     """The results in the order of the questions."""
     outcomes = outcomes_of(makers)
     return [outcomes[i]() for i in range(len(makers))]
@@ -106,7 +106,7 @@ class SameAsAlone(unittest.TestCase):
         ]
         model = posed(first)[1]
         queries = [posed(each)[0] for each in asked]
-        makers = [partial(Question, query, model, context_of(model)) for query in queries]
+        makers = [partial(ModelQuery, query, model, context_of(model)) for query in queries]
         with patch.object(batch, "MANY_ROWS", many):
             outcomes = outcomes_of(makers)
         for i, query in enumerate(queries):
@@ -188,7 +188,7 @@ class NoneWaits(unittest.TestCase):
 
     def test_one_that_asks_another_question_first_comes_last(self):
         model = sailings(ROWS)
-        largest = MembershipFilter(field="region", keep=Keep(count=1, by=Measure(field="fare", aggregate="sum")))
+        largest = MembershipFilter(field="region", keep=TopN(count=1, by=Measure(field="fare", aggregate="sum")))
         order = list(
             outcomes_of(
                 [
@@ -204,10 +204,10 @@ class NoneWaits(unittest.TestCase):
         model = sailings(ROWS)
         broken = Query(measures=(Measure(formula="sum(gone)"),))
 
-        def gone() -> Question:
+        def gone() -> ModelQuery:
             raise DefinitionProblem("The dataset is gone.")
 
-        makers = [partial(Question, broken, model, context_of(model)), gone, question(model, (), "sum(fare)")]
+        makers = [partial(ModelQuery, broken, model, context_of(model)), gone, question(model, (), "sum(fare)")]
         outcomes = outcomes_of(makers)
         for position in (0, 1):
             with self.assertRaises(VedutaError):
@@ -240,8 +240,8 @@ class NoneWaits(unittest.TestCase):
         self.addCleanup(table.go_on.set)
         context = replace(context_of(model), stopped=lambda: True)
         query = Query(measures=(Measure(field="fare", aggregate="sum"),))
-        with self.assertRaises(Stopped), patch.object(batch, "LOOK_UP", 0.01):
-            list(answer_all([partial(Question, query, model, context)]))
+        with self.assertRaises(QueryCancelled), patch.object(batch, "LOOK_UP", 0.01):
+            list(answer_all([partial(ModelQuery, query, model, context)]))
 
 
 class Kept(unittest.TestCase):

@@ -14,11 +14,11 @@ import polars as pl
 from tests.core.query.demo_model import model
 from veduta.core.cache import Cache
 from veduta.core.calendar import Grouping
-from veduta.core.data.fields import Kind
-from veduta.core.errors import DefinitionProblem, Stopped
+from veduta.core.data.fields import DataType
+from veduta.core.errors import DefinitionProblem, QueryCancelled
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
-from veduta.core.model.ruling import Reader
+from veduta.core.model.ruling import SecurityContext
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
@@ -74,7 +74,7 @@ class TheCache(unittest.TestCase):
         kept = copy(found)
         kept.key = "test of stopping"
         query = Query(measures=(Measure(),))
-        with self.assertRaises(Stopped):
+        with self.assertRaises(QueryCancelled):
             answer(query, kept, replace(context, stopped=lambda: True))
         self.assertEqual(answer(query, kept, context).frame["m0"][0], kept.rows)
 
@@ -96,10 +96,12 @@ class TheCache(unittest.TestCase):
 
         rule = RowRule(name="r", text='"#region" in (:person_regions)')
         ruled = [
-            kept.given({}, Reader((rule,), (("person_regions", ParameterValue(Kind.TEXT, (name,))),)))
+            kept.apply_reader(
+                {}, SecurityContext((rule,), (("person_regions", ParameterValue(DataType.TEXT, (name,))),))
+            )
             for name in ("Inner Sound", "North Reach")
         ]
-        asked = [kept, kept.given({"late_after": 5}), *ruled]
+        asked = [kept, kept.apply_reader({"late_after": 5}), *ruled]
         first = [ask(each) for each in asked]
         self.assertEqual([ask(each) for each in asked], first)
         self.assertEqual(len(set(first)), 4)

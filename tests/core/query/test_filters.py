@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import SAILING_FIELDS, TODAY, context_of, sailings, sailings_table
-from veduta.core.calendar import DAY_PERIODS, Grain, Grouping, period_end, period_start, periods_between
+from veduta.core.calendar import DAY_PERIODS, Grain, Grouping, find_period_end, find_period_start, list_periods
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import (
@@ -18,7 +18,7 @@ from veduta.core.query.filters import (
     RangeFilter,
     RelativeFilter,
     TextFilter,
-    dates_words,
+    describe_dates,
     narrow,
 )
 
@@ -114,7 +114,7 @@ class EachKind(unittest.TestCase):
 
 class Relative(unittest.TestCase):
     def bounds(self, day, anchor="today", **parts):
-        return RelativeFilter(field="sailed", anchor=anchor, **parts).bounds(
+        return RelativeFilter(field="sailed", anchor=anchor, **parts).find_bounds(
             Context(day, {"sailed": dt.date(2026, 10, 31)})
         )
 
@@ -139,9 +139,9 @@ class Relative(unittest.TestCase):
     def test_bounds_hold_exactly_so_many_periods(self, day, unit, count, back):
         start, end = self.bounds(day, unit=unit, count=count, back=back)
         grain = Grain(unit)
-        periods = periods_between(start, period_start(end, grain), grain)
+        periods = list_periods(start, find_period_start(end, grain), grain)
         self.assertEqual(len(periods), count)
-        self.assertEqual(period_end(periods[-1], grain), end)
+        self.assertEqual(find_period_end(periods[-1], grain), end)
         if back == 0:
             self.assertTrue(periods[-1] <= day <= end)
 
@@ -186,7 +186,7 @@ class Words(unittest.TestCase):
             ),
         ):
             with self.subTest(words=words):
-                self.assertEqual(filter_.words(schema), words)
+                self.assertEqual(filter_.describe(schema), words)
 
     def test_ranges_of_days_are_said_as_shortly_as_they_can_be(self):
         for start, end, words in (
@@ -198,25 +198,25 @@ class Words(unittest.TestCase):
             ("2026-02-01", "2026-02-01", "1 Feb 2026"),
         ):
             with self.subTest(words=words):
-                self.assertEqual(dates_words(dt.date.fromisoformat(start), dt.date.fromisoformat(end)), words)
+                self.assertEqual(describe_dates(dt.date.fromisoformat(start), dt.date.fromisoformat(end)), words)
 
 
 class Periods(unittest.TestCase):
     @examples(150)
     @given(DAYS, st.sampled_from(DAY_PERIODS))
     def test_a_day_lies_in_its_period_and_periods_follow_each_other(self, day, grain):
-        start = period_start(day, grain)
-        end = period_end(start, grain)
+        start = find_period_start(day, grain)
+        end = find_period_end(start, grain)
         self.assertTrue(start <= day <= end)
-        self.assertEqual(period_start(end, grain), start)
+        self.assertEqual(find_period_start(end, grain), start)
         following = end + dt.timedelta(days=1)
-        self.assertEqual(period_start(following, grain), following)
+        self.assertEqual(find_period_start(following, grain), following)
 
     def test_too_many_periods_are_none(self):
-        self.assertEqual(periods_between(dt.date(1, 1, 1), dt.date(9999, 1, 1), Grain.DAY), [])
+        self.assertEqual(list_periods(dt.date(1, 1, 1), dt.date(9999, 1, 1), Grain.DAY), [])
 
     def test_the_last_year_there_is(self):
         self.assertEqual(
-            periods_between(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR),
+            list_periods(dt.date(9998, 1, 1), dt.date(9999, 1, 1), Grain.YEAR),
             [dt.date(9998, 1, 1), dt.date(9999, 1, 1)],
         )

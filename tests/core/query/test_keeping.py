@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.core.query.asking import FARE, Asking, ask_model, by, daily, shares
 from tests.core.support import SAILING_FIELDS, sailings_table
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model
@@ -23,7 +23,7 @@ from veduta.core.query.filters import (
     PointsFilter,
     RangeFilter,
 )
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Sort
 
 
@@ -36,7 +36,7 @@ class PerBesideKeep(Asking):
     def test_other_is_its_own_part_and_the_total_the_part_that_is_kept(self):
         for rest in (True, False):
             result = self.ask(
-                self.ROWS, ("route",), self.PART, keep=Keep(count=2, by=Measure(), rest=rest), totals=((),)
+                self.ROWS, ("route",), self.PART, keep=TopN(count=2, by=Measure(), rest=rest), totals=((),)
             )
             self.assertEqual([row[1] for row in result.frame.iter_rows()], [0.3, 0.25, *[0.45] * rest])
             self.assertAlmostEqual(result.totals[()]["m0"][0], 1.0 if rest else 0.55)
@@ -51,17 +51,17 @@ class PerBesideKeep(Asking):
     def test_per_a_dimension_in_subtotals(self):
         rows = [{**row, "region": "N" if row["route"] in "AB" else "S"} for row in self.ROWS]
         text = "count_rows() / count_rows() per (region)"
-        keep = Keep(count=1, of="within", by=Measure())
+        keep = TopN(count=1, of="within", by=Measure())
         result = self.ask(rows, ("region", "route"), text, keep=keep, totals=((0,),))
         self.same(dict(result.totals[(0,)].iter_rows()), {"N": 0.6, "S": 0.5})
 
     def test_shown_is_the_lines_own_extent(self):
         text = "max(count_rows() per (shown, route))"
         result = self.ask(
-            self.ROWS, ("route",), text, keep=Keep(count=2, by=Measure(), end="bottom", rest=True), totals=((),)
+            self.ROWS, ("route",), text, keep=TopN(count=2, by=Measure(), end="bottom", rest=True), totals=((),)
         )
         self.assertEqual([row[1] for row in result.frame.iter_rows()], [15, 10, 30])
-        kept = self.ask(self.ROWS, ("route",), text, keep=Keep(count=2, by=Measure(), end="bottom"), totals=((),))
+        kept = self.ask(self.ROWS, ("route",), text, keep=TopN(count=2, by=Measure(), end="bottom"), totals=((),))
         self.assertEqual(kept.totals[()]["m0"][0], 15)
 
 
@@ -82,14 +82,14 @@ class Other(Asking):
     ]
 
     def test_the_lines_add_up_to_the_total_under_a_filter_on_groups(self):
-        keep = Keep(count=2, by=Measure(), rest=True)
+        keep = TopN(count=2, by=Measure(), rest=True)
         at_least = MeasureFilter(measure=Measure(), low=5)
         result = self.ask(self.ROWS, ("route",), "count_rows()", keep=keep, filters=(at_least,), totals=((),))
         self.assertEqual([row[1] for row in result.frame.iter_rows()], [11, 7, 11])
         self.assertEqual(result.totals[()]["m0"][0], 29)
 
     def test_crosstabs_have_totals_of_what_was_gathered(self):
-        keep = Keep(count=1, by=Measure(), rest=True)
+        keep = TopN(count=1, by=Measure(), rest=True)
         result = self.ask(
             self.ROWS, ("route", "region"), "count_rows()", keep=keep, totals=((0,), (1,), ()), sort=Sort(by="name")
         )
@@ -101,7 +101,7 @@ class Other(Asking):
         self.assertEqual(result.totals[()]["m0"][0], 30)
 
     def test_gathered_within_each_group(self):
-        keep = Keep(count=1, of="within", by=Measure(), rest=True)
+        keep = TopN(count=1, of="within", by=Measure(), rest=True)
         result = self.ask(self.ROWS, ("region", "route"), "count_rows()", keep=keep, totals=((0,), (1,), ()))
         self.assertEqual(
             result.frame.rows(), [("N", "A", 9, None), ("N", None, 8, True), ("S", "C", 6, None), ("S", None, 7, True)]
@@ -111,39 +111,39 @@ class Other(Asking):
 
     def test_a_value_called_other_is_not_the_rest(self):
         rows = shares((("Other", 5), ("A", 4), ("B", 3), ("C", 2)))
-        result = self.ask(rows, ("route",), "count_rows()", keep=Keep(count=2, by=Measure(), rest=True))
+        result = self.ask(rows, ("route",), "count_rows()", keep=TopN(count=2, by=Measure(), rest=True))
         self.assertEqual((result.rest.key, result.rest.name), ("d0", "All others"))
         self.assertEqual(sum(row[1] for row in result.frame.iter_rows() if row[-1]), 5)
 
     def test_numbers_and_dates_can_be_gathered(self):
         rows = daily(90)
         result = self.ask(
-            rows, ("sailed@month",), "count_rows()", keep=Keep(count=2, by=Measure(), rest=True), totals=((),)
+            rows, ("sailed@month",), "count_rows()", keep=TopN(count=2, by=Measure(), rest=True), totals=((),)
         )
         self.assertEqual([row[1] for row in result.frame.iter_rows()], [31, 30, 29])
         numbers = self.ask(
-            shares((("A", 3), ("B", 2))), ("passengers",), "count_rows()", keep=Keep(count=1, by=Measure(), rest=True)
+            shares((("A", 3), ("B", 2))), ("passengers",), "count_rows()", keep=TopN(count=1, by=Measure(), rest=True)
         )
         self.assertEqual(numbers.frame.rows(), [(0, 2, None), (None, 3, True)])
 
     def test_empties_take_a_place_unless_left_out_and_that_is_said(self):
         rows = [{"route": None}] * 5 + shares((("A", 4), ("B", 3)))
-        result = self.ask(rows, ("route",), "count_rows()", keep=Keep(count=1, by=Measure()))
+        result = self.ask(rows, ("route",), "count_rows()", keep=TopN(count=1, by=Measure()))
         self.assertEqual(result.frame.rows(), [(None, 5)])
         self.assertIn("An empty route is among those kept.", result.notes)
         left_out = self.ask(
-            rows, ("route",), "count_rows()", keep=Keep(count=1, by=Measure(), empties=False, rest=True)
+            rows, ("route",), "count_rows()", keep=TopN(count=1, by=Measure(), empties=False, rest=True)
         )
         self.assertEqual(left_out.frame.rows(), [("A", 4, None), (None, 8, True)])
 
     def test_a_part_of_all_is_kept_in_percent(self):
         rows = shares(tuple((f"R{i:02}", i + 1) for i in range(25)))
         for percent, kept in ((10, 3), (1, 1), (100, 25), (40, 10)):
-            result = self.ask(rows, ("route",), "count_rows()", keep=Keep(count=percent, percent=True, by=Measure()))
+            result = self.ask(rows, ("route",), "count_rows()", keep=TopN(count=percent, percent=True, by=Measure()))
             self.assertEqual(result.frame.height, kept, percent)
 
     def test_the_rows_of_what_was_gathered_can_be_selected_with_others(self):
-        rest = MembershipFilter(field="route", keep=Keep(count=2, by=Measure()), follows=True)
+        rest = MembershipFilter(field="route", keep=TopN(count=2, by=Measure()), follows=True)
         marks = PointsFilter(groups=by("route"), points=(("␟rest",), ("A",)), rest=rest)
         found = self.values(self.ROWS, ("route",), "count_rows()", filters=(marks,))
         self.assertEqual(found, {"A": 11, "C": 6, "D": 5, "E": 1})
@@ -158,8 +158,8 @@ class NoLimit(unittest.TestCase):
 
     def model(self) -> Model:
         table = sailings_table(self.ROWS)
-        parameter = ParameterField(id="p", name="P", kind=Kind.DECIMAL, required=False)
-        other = ParameterField(id="name", name="Name", kind=Kind.TEXT, default=("x",))
+        parameter = ParameterField(id="p", name="P", kind=DataType.DECIMAL, required=False)
+        other = ParameterField(id="name", name="Name", kind=DataType.TEXT, default=("x",))
         return Model({"": (table, SAILING_FIELDS)}, ModelDefinition(parameters=(parameter, other)))
 
     def count(self, *filters: Any, text: str = "count_rows()") -> int:
@@ -174,7 +174,7 @@ class NoLimit(unittest.TestCase):
         on_groups = MeasureFilter(measure=FARE, low_parameter="p")
         self.assertEqual(ask_model(self.model(), ("route",), "count_rows()", filters=(on_groups,)).frame.height, 4)
         self.assertEqual(self.count(MembershipFilter(field="route", measure=FARE, high_parameter="p")), 4)
-        self.assertEqual(self.count(MembershipFilter(field="route", keep=Keep(parameter="p", by=FARE))), 4)
+        self.assertEqual(self.count(MembershipFilter(field="route", keep=TopN(parameter="p", by=FARE))), 4)
 
     def test_conditions_in_formulas(self):
         for condition, count in (
@@ -196,7 +196,7 @@ class NoLimit(unittest.TestCase):
         for filters, keep in (
             ((RangeFilter(field="fare", low_parameter="name"),), None),
             ((MeasureFilter(measure=FARE, low_parameter="name"),), None),
-            ((), Keep(parameter="name", by=FARE)),
+            ((), TopN(parameter="name", by=FARE)),
         ):
             with self.assertRaisesRegex(DefinitionProblem, ":name holds a text"):
                 ask_model(self.model(), ("route",), "count_rows()", filters=filters, keep=keep)

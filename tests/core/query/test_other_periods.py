@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.query.asking import FIRST, Asking, ask_model, by, daily
 from tests.core.support import SAILING_FIELDS, MemoryTable, field, sailings_table
-from veduta.core.calendar import Grain, moved_days, period_start
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.calendar import Grain, find_period_start, shift_days
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.filters import (
     DatesFilter,
@@ -146,7 +146,7 @@ class MovedDays(unittest.TestCase):
 
         for first, last, steps, unit, *wanted in self.EXAMPLES:
             with self.subTest(first=first, last=last, unit=unit):
-                self.assertEqual(moved_days(day(first), day(last), steps, unit), tuple(map(day, wanted)))
+                self.assertEqual(shift_days(day(first), day(last), steps, unit), tuple(map(day, wanted)))
 
 
 class WhichDaysWereCompared(Asking):
@@ -294,16 +294,18 @@ class FiscalYears(unittest.TestCase):
         last = RelativeFilter(field="sailed", unit="year", count=1)
         found = ask_model(model, (), "min(sailed)", "max(sailed)", filters=(last,))
         self.assertEqual(found.frame.row(0), (dt.date(2025, 4, 1), dt.date(2025, 5, 14)))
-        self.assertEqual(last.model_copy(update={"count": 2}).words(model.schema), "Sailed in the last 2 fiscal years")
+        self.assertEqual(
+            last.model_copy(update={"count": 2}).describe(model.schema), "Sailed in the last 2 fiscal years"
+        )
         odd = self.model(daily(500), month=2)
         quarter = RelativeFilter(field="sailed", unit="quarter", count=1)
         self.assertEqual(ask_model(odd, (), "min(sailed)", filters=(quarter,)).frame.row(0), (dt.date(2025, 5, 1),))
-        self.assertIn("the latest fiscal quarter", quarter.words(odd.schema))
+        self.assertIn("the latest fiscal quarter", quarter.describe(odd.schema))
 
     def test_dates_are_said_by_their_fiscal_year(self):
         schema = self.model([]).schema
         dates = DatesFilter(field="sailed", start=dt.date(2025, 4, 1), end=dt.date(2026, 3, 31))
-        self.assertEqual(dates.words(schema), "Sailed in 2025/26")
+        self.assertEqual(dates.describe(schema), "Sailed in 2025/26")
 
     def test_a_fiscal_year_that_is_not_over_is_unfinished(self):
         result = ask_model(self.model(daily(500)), ("sailed@year",), "count_rows()")
@@ -313,12 +315,12 @@ class FiscalYears(unittest.TestCase):
 
     def test_yearly_rows_of_another_table_lie_in_their_fiscal_year(self):
         goals = pl.DataFrame({"year": [dt.date(2024, 4, 1), dt.date(2025, 4, 1)], "goal": [100.0, 200.0]})
-        fields = [field("Year", Kind.DATE), field("Goal", Kind.DECIMAL)]
+        fields = [field("Year", DataType.DATE), field("Goal", DataType.DECIMAL)]
         model = Model(
             {"": (sailings_table(daily(500)), SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
             ModelDefinition(
                 tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
-                joins=(Join(right="goals", keys=(Key(left="sailed", right="year", grain="year"),)),),
+                joins=(ModelJoin(right="goals", keys=(JoinKey(left="sailed", right="year", grain="year"),)),),
                 fiscal_month=4,
             ),
         )
@@ -358,12 +360,12 @@ def with_goals(rows: list[dict]) -> Model:
     goals = pl.DataFrame(
         {"month": [dt.date(2024, m, 1) for m in range(1, 13)], "goal": [float(m) for m in range(1, 13)]}
     )
-    fields = [field("Month", Kind.DATE), field("Goal", Kind.DECIMAL)]
+    fields = [field("Month", DataType.DATE), field("Goal", DataType.DECIMAL)]
     return Model(
         {"": (sailings_table(rows), SAILING_FIELDS), "goals": (MemoryTable(goals, Schema(fields)), fields)},
         ModelDefinition(
             tables=(ModelTable(id="goals", dataset="g", name="Goals"),),
-            joins=(Join(right="goals", keys=(Key(left="sailed", right="month", grain="month"),)),),
+            joins=(ModelJoin(right="goals", keys=(JoinKey(left="sailed", right="month", grain="month"),)),),
         ),
     )
 
@@ -413,7 +415,7 @@ class ToDate(Asking):
                     for r in rows
                     if r["passengers"] is not None
                     and r["sailed"].year == day.year
-                    and period_start(r["sailed"], by(*names)[0].grain) <= day
+                    and find_period_start(r["sailed"], by(*names)[0].grain) <= day
                     and (len(names) == 1 or r["route"] == row[1])
                 )
                 middle = len(so_far) // 2
@@ -464,7 +466,7 @@ class ToDate(Asking):
                 and row["sailed"]
                 and row["route"] == route
                 and year_of(row["sailed"], grain) == year_of(start, grain)
-                and period_start(row["sailed"], Grain(grain)) <= start
+                and find_period_start(row["sailed"], Grain(grain)) <= start
             ]
             wanted = [
                 float(np.percentile(so_far, percent)) if so_far else None,

@@ -17,10 +17,10 @@ from tests.core.query.question_list import BY_MONTH, IN_2025, QUESTIONS, M, by
 from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.measures import with_ids
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import ListFilter, RangeFilter
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query, Sort
 
 
@@ -38,7 +38,7 @@ def plain(value: Any) -> Any:
 
 def ask(names: tuple[str, ...], formulas: list[str], **more: Any):
     found, context = model()
-    measures = tuple(Measure(formula=with_ids(text, found.schema)) for text in formulas)
+    measures = tuple(Measure(formula=replace_names_with_ids(text, found.schema)) for text in formulas)
     return answer(Query(groups=by(*names), measures=measures, **more), found, context)
 
 
@@ -62,7 +62,7 @@ class AgainstSql(unittest.TestCase):
         self.assertEqual(result.frame["m1"].null_count(), result.frame.height)
         self.assertIn("Targets", result.notes[0])
         repeated, context = model(beyond="repeat")
-        measure = Measure(formula=with_ids("sum(Targets.goal)", repeated.schema))
+        measure = Measure(formula=replace_names_with_ids("sum(Targets.goal)", repeated.schema))
         found = answer(Query(groups=by("vessel"), measures=(Measure(), measure)), repeated, context)
         total = database().execute("select sum(goal) from targets").fetchone()[0]
         self.assertTrue(all(same(value, total) for value in found.frame["m1"]))
@@ -78,7 +78,7 @@ class AgainstSql(unittest.TestCase):
 
     def test_fiscal_years(self):
         found, context = model(fiscal_month=4)
-        measure = Measure(formula=with_ids("to_date(sum(fare), 'year')", found.schema))
+        measure = Measure(formula=replace_names_with_ids("to_date(sum(fare), 'year')", found.schema))
         shown = answer(Query(groups=by("day@month"), measures=(measure,)), found, context).frame
         fiscal = "date({0}, '-3 months', 'start of year', '+3 months')".format
         sql = f"{BY_MONTH} select m.k, (select sum(b.v) from m b where b.k <= m.k and b.k >= {fiscal('m.k')}) from m"
@@ -102,7 +102,7 @@ class AgainstSql(unittest.TestCase):
             {"sailed": dt.date(2025, 12, 24), "fare": 2.0},
         ]
         model = sailings(rows)
-        measure = Measure(formula=with_ids("shift(sum(fare), -1, 'year')", model.schema))
+        measure = Measure(formula=replace_names_with_ids("shift(sum(fare), -1, 'year')", model.schema))
         result = answer(Query(groups=by("sailed@week"), measures=(measure,)), model, context_of(model)).frame
         self.assertIsNone(dict(result.iter_rows())[dt.date(2026, 12, 28)])
 
@@ -110,7 +110,10 @@ class AgainstSql(unittest.TestCase):
 class Starts(unittest.TestCase):
     def test_groups_are_counted_from_the_first_period_in_which_they_got_there(self):
         found, context = model()
-        test, size = with_ids("sum(passengers) >= 9000", found.schema), with_ids("sum(passengers)", found.schema)
+        test, size = (
+            replace_names_with_ids("sum(passengers) >= 9000", found.schema),
+            replace_names_with_ids("sum(passengers)", found.schema),
+        )
         query = Query(
             groups=by("day@month", "region"), measures=(Measure(formula=size),), aligned=test, filters=(IN_2025,)
         )
@@ -145,7 +148,7 @@ class Starts(unittest.TestCase):
 @tag("long")
 class Totals(unittest.TestCase):
     def test_other_and_totals_are_worked_out_from_the_rows(self):
-        keep = Keep(count=3, by=Measure(field="fare", aggregate="sum"), rest=True)
+        keep = TopN(count=3, by=Measure(field="fare", aggregate="sum"), rest=True)
         result = ask(("route",), ["sum(fare) / sum(passengers)", "count_distinct(vessel)"], keep=keep, totals=((),))
         kept = "select route from s group by 1 order by sum(fare) desc limit 3"
         sql = (
@@ -159,7 +162,7 @@ class Totals(unittest.TestCase):
         self.assertEqual((result.frame["rest"][-1], result.rest.name), (True, "Other"))
 
     def test_totals_of_what_is_kept_are_of_those_rows(self):
-        keep = Keep(count=3, by=Measure(field="fare", aggregate="sum"))
+        keep = TopN(count=3, by=Measure(field="fare", aggregate="sum"))
         result = ask(("route",), ["median(late)", "mean(fare)"], keep=keep, totals=((),))
         kept = tuple(result.frame["d0"].to_list())
         rows = frames()[""].filter(frames()[""]["route"].is_in(list(kept), nulls_equal=True))
@@ -169,7 +172,7 @@ class Totals(unittest.TestCase):
     def test_each_measure_has_its_own_rule(self):
         rules = ("again", "sum", "mean", "min", "max", "none")
         found, context = model()
-        text = with_ids("sum(fare) / sum(passengers)", found.schema)
+        text = replace_names_with_ids("sum(fare) / sum(passengers)", found.schema)
         measures = tuple(Measure(formula=text, total=rule) for rule in rules)
         result = answer(Query(groups=by("region"), measures=measures, totals=((),)), found, context)
         shown = [value for value in result.frame["m0"] if value is not None]
@@ -195,7 +198,7 @@ class Totals(unittest.TestCase):
         rows += [{"region": "S", "route": "E", "fare": 9}]
         model = sailings(rows)
         for ties, kept in ((False, ["A", "B", "E"]), (True, ["A", "B", "C", "E"])):
-            keep = Keep(count=2, of="within", by=Measure(field="fare", aggregate="sum"), ties=ties)
+            keep = TopN(count=2, of="within", by=Measure(field="fare", aggregate="sum"), ties=ties)
             query = Query(groups=by("region", "route"), measures=(Measure(field="fare", aggregate="sum"),), keep=keep)
             result = answer(query, model, context_of(model))
             self.assertEqual(result.frame["d1"].to_list(), kept)

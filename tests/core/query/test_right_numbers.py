@@ -11,10 +11,10 @@ import polars as pl
 
 from tests.core.query.asking import FARE, FIRST, Asking, ask_model, by, daily
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field, sailings
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.measures import with_ids
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.formula.measures import replace_names_with_ids
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import (
@@ -23,7 +23,7 @@ from veduta.core.query.filters import (
     MembershipFilter,
     filter_adapter,
 )
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Query, Sort
 
 
@@ -48,11 +48,11 @@ TRIPS = [("Knot", 10.0), ("Knot", 20.0), ("Plover", 5.0), ("Tern", 7.0), ("Nobod
 def fleet(sold: list[tuple] = TRIPS, **more: Any) -> Model:
     trips = pl.DataFrame({"vessel": [t[0] for t in sold], "fare": [t[1] for t in sold]})
     vessels = pl.DataFrame({"vessel": [v[0] for v in VESSELS], "built": [v[1] for v in VESSELS]})
-    fields = [field("Vessel", Kind.TEXT), field("Fare", Kind.DECIMAL)]
-    others = [field("Vessel", Kind.TEXT), field("Built", Kind.WHOLE)]
+    fields = [field("Vessel", DataType.TEXT), field("Fare", DataType.DECIMAL)]
+    others = [field("Vessel", DataType.TEXT), field("Built", DataType.WHOLE)]
     definition = ModelDefinition(
         tables=(ModelTable(id="vessels", dataset="v", name="Vessels"),),
-        joins=(Join(right="vessels", keys=(Key(left="vessel", right="vessel"),)),),
+        joins=(ModelJoin(right="vessels", keys=(JoinKey(left="vessel", right="vessel"),)),),
         **more,
     )
     tables = {
@@ -106,8 +106,8 @@ class Windows(Asking):
 
     def test_keep_and_sort_by_a_window_with_two_dimensions(self):
         for text, wanted in (("rank(sum(fare))", ["B"]), ("share(sum(fare))", ["A"])):
-            measure = Measure(formula=with_ids(text, Schema(SAILING_FIELDS)))
-            kept = self.ask(self.ROWS, ("route", "sailed@month"), "sum(fare)", keep=Keep(count=1, by=measure))
+            measure = Measure(formula=replace_names_with_ids(text, Schema(SAILING_FIELDS)))
+            kept = self.ask(self.ROWS, ("route", "sailed@month"), "sum(fare)", keep=TopN(count=1, by=measure))
             self.assertEqual(kept.frame["d0"].unique().to_list(), wanted, text)
             sort = Sort(by="measure", measure=measure, descending=True)
             ordered = (
@@ -147,7 +147,9 @@ class Windows(Asking):
                     self.assertEqual(len(found), 2 if since_may in filters else 4)
 
     def test_the_order_of_filters_on_groups_does_not_matter(self):
-        best = MeasureFilter(measure=Measure(formula=with_ids("rank(sum(fare))", Schema(SAILING_FIELDS))), high=2)
+        best = MeasureFilter(
+            measure=Measure(formula=replace_names_with_ids("rank(sum(fare))", Schema(SAILING_FIELDS))), high=2
+        )
         small = MeasureFilter(measure=FARE, high=30)
         for filters in ((best, small), (small, best)):
             self.same(self.values(self.ROWS, ("route",), "sum(fare)", filters=filters), {"C": 25.0})
@@ -257,11 +259,11 @@ class DateTimes(Asking):
             end_time=dt.time(9),
         )
         self.assertEqual(self.values(self.ROWS, (), "sum(fare)", filters=(morning,))[()], 14.0)
-        self.assertEqual(morning.words(Schema(SAILING_FIELDS)), "Departure from 1 Mar 2026 08:30 to 09:00")
+        self.assertEqual(morning.describe(Schema(SAILING_FIELDS)), "Departure from 1 Mar 2026 08:30 to 09:00")
         self.assertEqual(filter_adapter.validate_json(filter_adapter.dump_json(morning)), morning)
 
     def test_a_membership_on_a_date_time(self):
-        best = MembershipFilter(field="departure", keep=Keep(count=1, by=FARE))
+        best = MembershipFilter(field="departure", keep=TopN(count=1, by=FARE))
         self.assertEqual(self.values(self.ROWS, (), "sum(fare)", filters=(best,))[()], 32.0)
 
 
@@ -278,6 +280,6 @@ class Refused(Asking):
                 )
 
     def test_a_filter_on_groups_by_a_text(self):
-        text = Measure(formula=with_ids("if(sum(fare) > 0, 'more', 'less')", Schema(SAILING_FIELDS)))
+        text = Measure(formula=replace_names_with_ids("if(sum(fare) > 0, 'more', 'less')", Schema(SAILING_FIELDS)))
         with self.assertRaisesRegex(DefinitionProblem, "not a number"):
             self.ask(daily(3), ("route",), "count_rows()", filters=(MeasureFilter(measure=text, low=1),))

@@ -13,14 +13,14 @@ from hypothesis import strategies as st
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.points import points_filters
-from veduta.core.chart.question import filters_behind
-from veduta.core.data.fields import Aggregate, Kind, Schema
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable
+from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.question import find_underlying_filters
+from veduta.core.data.fields import Aggregate, DataType, Schema
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, context_for
+from veduta.core.query.answer import answer, make_context
 from veduta.core.query.filters import DatesFilter, Filter
-from veduta.core.query.listing import rows_behind
+from veduta.core.query.listing import scan_underlying_rows
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
 
@@ -37,11 +37,11 @@ def table(fields: list, rows: Sequence[tuple]) -> MemoryTable:
 
 
 def model_of(sailings: Sailings, targets: Sailings, grain: str = "month") -> Model:
-    fields = [field("Sailed", Kind.DATE), field("Region", Kind.TEXT), field("Fare", Kind.DECIMAL)]
-    goals = [field("Due", Kind.DATE), field("Area", Kind.TEXT), field("Goal", Kind.DECIMAL)]
-    keys = (Key(left="region", right="area"), Key(left="sailed", right="due", grain=grain))
+    fields = [field("Sailed", DataType.DATE), field("Region", DataType.TEXT), field("Fare", DataType.DECIMAL)]
+    goals = [field("Due", DataType.DATE), field("Area", DataType.TEXT), field("Goal", DataType.DECIMAL)]
+    keys = (JoinKey(left="region", right="area"), JoinKey(left="sailed", right="due", grain=grain))
     definition = ModelDefinition(
-        tables=(ModelTable(id="targets", dataset="2", name="Targets"),), joins=(Join(right="targets", keys=keys),)
+        tables=(ModelTable(id="targets", dataset="2", name="Targets"),), joins=(ModelJoin(right="targets", keys=keys),)
     )
     tables = {"": (table(fields, sailings), fields), "targets": (table(goals, targets), goals)}
     return Model(tables, definition, name="Sailings")
@@ -50,7 +50,7 @@ def model_of(sailings: Sailings, targets: Sailings, grain: str = "month") -> Mod
 def asked(model: Model, *filters: Filter, by: tuple[str, ...] = (), **more) -> Result:
     groups = tuple(Grouping(field=name, grain=Grain.MONTH if name == "sailed" else None) for name in by)
     query = Query(groups=groups, measures=(FARE, GOAL, REACHED), filters=filters, **more)
-    return answer(query, model, context_for(model, TODAY))
+    return answer(query, model, make_context(model, TODAY))
 
 
 def monthly(months: int, value: float = 100.0, year: int = 2026) -> list[tuple[dt.date, str, float]]:
@@ -131,14 +131,14 @@ class TenMonthsOfTwelve(unittest.TestCase):
 
     def test_the_records_behind_are_those_that_are_counted(self):
         model = model_of(TEN, monthly(12))
-        context = context_for(model, TODAY)
+        context = make_context(model, TODAY)
         for own, expected in ((False, 1000.0), (True, 1200.0)):
             with self.subTest(own_periods=own):
                 region = Grouping(field="region")
                 chart = ChartDefinition(dataset="1", by=(region,), show=(GOAL, FARE), only=(IN_2026,), own_periods=own)
                 north = dict(asked(model, IN_2026, by=("region",), own_periods=own).frame.select("d0", "m1").rows())
-                filters = filters_behind(chart, model, context, marks=points_filters(chart, [["North"]]))
-                rows = rows_behind(model, filters, context, ["targets.goal"], home="targets").collect()
+                filters = find_underlying_filters(chart, model, context, marks=make_points_filters(chart, [["North"]]))
+                rows = scan_underlying_rows(model, filters, context, ["targets.goal"], home="targets").collect()
                 self.assertEqual((rows["targets.goal"].sum(), north["North"]), (expected, expected))
 
 

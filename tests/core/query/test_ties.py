@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import context_of, sailings
-from veduta.core.chart.definition import load_definition, sort_of_column, sorted_columns
+from veduta.core.chart.definition import list_sorted_columns, load_definition, sort_of_column
 from veduta.core.query.answer import answer
 from veduta.core.query.query import Query
 
@@ -38,7 +38,7 @@ class Ties(unittest.TestCase):
         asked = [f"-{name}" if down else name for name, down in zip(columns, downwards, strict=False)]
         definition = load_definition({"dataset": "d", "show": SHOW, "by": ["region", "route"][: 1 + two]})
         sort = sort_of_column(definition, ",".join(asked))
-        self.assertEqual(sorted_columns(definition, sort), dict(zip(columns, downwards, strict=False)))
+        self.assertEqual(list_sorted_columns(definition, sort), dict(zip(columns, downwards, strict=False)))
         model = sailings(rows)
         query = Query(groups=definition.by, measures=definition.show, sort=sort)
         frame = answer(query, model, context_of(model)).frame

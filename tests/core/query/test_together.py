@@ -9,11 +9,11 @@ import polars as pl
 
 from tests.core.query.asking import Asking, ask_model, by
 from tests.core.support import MemoryTable, field
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.formula.measures import with_ids
-from veduta.core.model.definition import Join, Key, ModelDefinition, ModelTable, RowRule
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.formula.measures import replace_names_with_ids
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable, RowRule
 from veduta.core.model.model import Model
-from veduta.core.model.ruling import Reader
+from veduta.core.model.ruling import SecurityContext
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, MeasureFilter
 from veduta.core.query.measures import Measure
@@ -25,11 +25,11 @@ def beside_targets() -> Model:
     days = [dt.date(2026, 1, 5), dt.date(2026, 1, 9), dt.date(2026, 2, 3)]
     trips = pl.DataFrame({"route": ["A", "B", "A"], "day": days, "fare": [1.0, None, 4.0]})
     targets = pl.DataFrame({"route": ["A", "C"], "goal": [10, 20]})
-    own = [field("Route", Kind.TEXT), field("Day", Kind.DATE), field("Fare", Kind.DECIMAL)]
-    others = [field("Route", Kind.TEXT), field("Goal", Kind.WHOLE)]
+    own = [field("Route", DataType.TEXT), field("Day", DataType.DATE), field("Fare", DataType.DECIMAL)]
+    others = [field("Route", DataType.TEXT), field("Goal", DataType.WHOLE)]
     definition = ModelDefinition(
         tables=(ModelTable(id="targets", dataset="t", name="Targets"),),
-        joins=(Join(right="targets", keys=(Key(left="route", right="route"),)),),
+        joins=(ModelJoin(right="targets", keys=(JoinKey(left="route", right="route"),)),),
         beyond="repeat",
     )
     tables = {"": (MemoryTable(trips, Schema(own)), own), "targets": (MemoryTable(targets, Schema(others)), others)}
@@ -65,13 +65,13 @@ class KeptForTheNext(unittest.TestCase):
     """What is known of a formula holds for the same model, reader and day only."""
 
     def ask(self, model: Model, text: str, today: dt.date = dt.date(2026, 1, 1)) -> int:
-        query = Query(groups=by(), measures=(Measure(formula=with_ids(text, model.schema)),))
+        query = Query(groups=by(), measures=(Measure(formula=replace_names_with_ids(text, model.schema)),))
         return answer(query, model, Context(today)).frame["m0"][0]
 
     def test_whoever_asks(self):
         found = beside_targets()
         rule = RowRule(name="Only A", text="\"#route\" = 'A'")
-        self.assertEqual(self.ask(found.given({}, Reader((rule,))), "count(fare)"), 2)
+        self.assertEqual(self.ask(found.apply_reader({}, SecurityContext((rule,))), "count(fare)"), 2)
         self.assertEqual(self.ask(found, "count_rows()"), 3)
         self.assertEqual(self.ask(found, "count(fare)"), 2)
 

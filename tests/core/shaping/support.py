@@ -8,22 +8,22 @@ import polars as pl
 from polars.testing import assert_frame_equal
 
 from tests.core.support import TODAY, field
-from veduta.core.data.fields import Field, Kind, Role, Schema
+from veduta.core.data.fields import DataField, DataType, FieldRole, Schema
 from veduta.core.query.filters import Context
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.shaping import Shaped, fill_in_rows, load_shaping, look, shape
 
 KINDS = {
-    pl.String: Kind.TEXT,
-    pl.Int64: Kind.WHOLE,
-    pl.Float64: Kind.DECIMAL,
-    pl.Boolean: Kind.YES_NO,
-    pl.Date: Kind.DATE,
-    pl.Datetime: Kind.DATETIME,
+    pl.String: DataType.TEXT,
+    pl.Int64: DataType.WHOLE,
+    pl.Float64: DataType.DECIMAL,
+    pl.Boolean: DataType.YES_NO,
+    pl.Date: DataType.DATE,
+    pl.Datetime: DataType.DATETIME,
 }
 
 
-def flow_of(columns: dict[str, Any], **kinds: Kind) -> Flow:
+def flow_of(columns: dict[str, Any], **kinds: DataType) -> Flow:
     """A table of columns by name; ids are the names in lower case. Kinds are told for columns that are all empty."""
     columns_made, fields = [], []
     for name, values in columns.items():
@@ -71,4 +71,4 @@ def table(result: Shaped) -> dict[str, list[Any]]:
     return {f.name: result.frame[f.id].to_list() for f in result.schema}
 
 
-__all__ = ["Field", "Role", "flow_of", "run_with", "shaped", "steps", "table"]
+__all__ = ["DataField", "FieldRole", "flow_of", "run_with", "shaped", "steps", "table"]

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.shaping.support import flow_of, shaped, table
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 
 SAILED = st.lists(
     st.fixed_dictionaries(
@@ -29,7 +29,7 @@ SAILED = st.lists(
 ROUTES = st.lists(
     st.tuples(st.sampled_from(["Quay–Tern", "Tern–Gull Bank", "Lowen–Fennick"]), st.integers(1, 3)), max_size=5
 )
-KINDS = {"Route": Kind.TEXT, "Day": Kind.DATE, "Passengers": Kind.WHOLE, "Fare": Kind.DECIMAL}
+KINDS = {"Route": DataType.TEXT, "Day": DataType.DATE, "Passengers": DataType.WHOLE, "Fare": DataType.DECIMAL}
 
 
 class AgainstSql(unittest.TestCase):
@@ -99,7 +99,9 @@ class AgainstSql(unittest.TestCase):
     @examples(60)
     def test_join_then_formula_then_group(self, rows, routes):
         other = flow_of(
-            {"Route": [r for r, _ in routes], "Piers": [p for _, p in routes]}, Route=Kind.TEXT, Piers=Kind.WHOLE
+            {"Route": [r for r, _ in routes], "Piers": [p for _, p in routes]},
+            Route=DataType.TEXT,
+            Piers=DataType.WHOLE,
         )
         join = {
             "do": "join",

@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.shaping.support import flow_of, run_with, shaped, steps, table
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition, VedutaError
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.shaping import apply_steps, load_shaping, load_step, look, shape
 from veduta.core.shaping.steps import kinds
-from veduta.core.shaping.steps.base import Step, step
+from veduta.core.shaping.steps.base import ShapingStep, get_step_type
 
 PORTS = {
     "Port": ["Quay", "Tern", "quay ", None],
@@ -112,7 +112,7 @@ class RowsSteps(unittest.TestCase):
                 self.assertEqual(table(shaped(flow, change))["N"], expected)
 
     def test_fill(self):
-        flow = flow_of({"Port": ["a", None, "b", None], "N": [None, 2, None, None]}, N=Kind.WHOLE)
+        flow = flow_of({"Port": ["a", None, "b", None], "N": [None, 2, None, None]}, N=DataType.WHOLE)
         for change, expected in (
             ({"how": "down", "fields": ["n"]}, [None, 2, 2, 2]),
             ({"how": "up", "fields": ["n"]}, [2, 2, None, None]),
@@ -195,7 +195,7 @@ class FormSteps(unittest.TestCase):
         names = {"Port": "port", "2026-10-01": "x", "2026-10-02": "y"}
         flow = flow_of(
             {name: [row[key] for row in rows] for name, key in names.items()},
-            **{"Port": Kind.TEXT, "2026-10-01": Kind.WHOLE, "2026-10-02": Kind.WHOLE},
+            **{"Port": DataType.TEXT, "2026-10-01": DataType.WHOLE, "2026-10-02": DataType.WHOLE},
         )
         found = table(shaped(flow, {"do": "wide_to_long", "stay": ["port"], "names_to": "Day", "values_to": "Count"}))
         days = {"x": dt.date(2026, 10, 1), "y": dt.date(2026, 10, 2)}
@@ -222,9 +222,9 @@ class FormSteps(unittest.TestCase):
     def test_long_to_wide_and_group_add_up(self, rows):
         flow = flow_of(
             {name: [row[name.lower()] for row in rows] for name in ("Port", "X", "Y")},
-            Port=Kind.TEXT,
-            X=Kind.WHOLE,
-            Y=Kind.WHOLE,
+            Port=DataType.TEXT,
+            X=DataType.WHOLE,
+            Y=DataType.WHOLE,
         )
         sums: dict = defaultdict(list)
         for row in rows:
@@ -288,9 +288,9 @@ class Contract(unittest.TestCase):
 
     def test_a_name_is_registered_once(self):
         with self.assertRaisesRegex(ValueError, "registered twice"):
-            step(type(kinds["trim"].__name__, (kinds["trim"],), {}))
+            get_step_type(type(kinds["trim"].__name__, (kinds["trim"],), {}))
         self.assertNotIn("", kinds)
-        self.assertTrue(issubclass(kinds["trim"], Step))
+        self.assertTrue(issubclass(kinds["trim"], ShapingStep))
 
     def test_what_is_missing_is_said_by_its_label(self):
         for data, said in (

@@ -9,19 +9,21 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.shaping.support import flow_of, run_with, shaped, steps, table
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.core.shaping.matching import match_share, suggest_keys, suggest_spellings
 from veduta.core.shaping.shaping import shape
-from veduta.core.shaping.steps.tables import unmapped
+from veduta.core.shaping.steps.tables import list_unmapped
 
 KEYS = st.lists(st.one_of(st.none(), st.sampled_from("abcd")), max_size=9)
 BY_KEY = {"do": "join", "dataset": "other", "keys": [{"own": "key", "other": "code"}], "bring": [{"field": "paid"}]}
 
 
 def tables(ours, theirs):
-    own = flow_of({"Key": ours, "N": list(range(len(ours)))}, Key=Kind.TEXT, N=Kind.WHOLE)
-    other = flow_of({"Code": theirs, "Paid": [10 * i for i in range(len(theirs))]}, Code=Kind.TEXT, Paid=Kind.WHOLE)
+    own = flow_of({"Key": ours, "N": list(range(len(ours)))}, Key=DataType.TEXT, N=DataType.WHOLE)
+    other = flow_of(
+        {"Code": theirs, "Paid": [10 * i for i in range(len(theirs))]}, Code=DataType.TEXT, Paid=DataType.WHOLE
+    )
     return own, other
 
 
@@ -107,7 +109,7 @@ class Maps(unittest.TestCase):
         emptied = {**step, "otherwise": "empty", "name": "Harbour"}
         self.assertEqual(table(shaped(flow, emptied, other=other))["Harbour"], [None, "Tern", "K", None])
         (mapped,) = steps(step).steps
-        self.assertEqual(unmapped(mapped, flow, run_with(other=other)), [("Quay", 1)])
+        self.assertEqual(list_unmapped(mapped, flow, run_with(other=other)), [("Quay", 1)])
 
     def test_an_unclear_mapping_is_refused(self):
         flow, other = flow_of({"Port": ["a"]}), flow_of({"From": ["a", "a", "a"], "To": ["x", "x", "y"]})
@@ -146,4 +148,4 @@ class Appends(unittest.TestCase):
         left = table(shaped(flow, {"do": "append", "dataset": "other", "new_columns": "leave"}, other=other))
         self.assertEqual(list(left), ["Port", "Count", "Note"])
         (step,) = steps({"do": "append", "dataset": "other"}).steps
-        self.assertEqual(step.differences(flow, run_with(other=other)), (["Note"], ["Pier"], ["Count"]))
+        self.assertEqual(step.list_differences(flow, run_with(other=other)), (["Note"], ["Pier"], ["Count"]))

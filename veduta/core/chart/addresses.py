@@ -13,19 +13,19 @@ UNSEEN = re.compile(r"[\s\x00-\x1f\x7f]")
 LONGEST = 2_000
 
 
-def checked_address(text: str) -> str:
+def validate_address(text: str) -> str:
     """An address as it is written, or "" for none. Raises ValueError for one that leads elsewhere than to the web, or
     somewhere else with every value."""
     text = text.strip()
     if text == PLACE:
         return text
-    text = checked_with_places(text, VALUE)
+    text = validate_address_template(text, VALUE)
     if text and PLACE not in text:
         raise ValueError(f"{PLACE} is to stand where the value goes, as in https://ships.example/{PLACE}")
     return text
 
 
-def checked_with_places(text: str, place: re.Pattern[str]) -> str:
+def validate_address_template(text: str, place: re.Pattern[str]) -> str:
     """An address in which values stand at some places. Raises ValueError for one that leads elsewhere than to the web,
     or to whose address a value belongs."""
     text = text.strip()
@@ -38,12 +38,12 @@ def checked_with_places(text: str, place: re.Pattern[str]) -> str:
     return text
 
 
-def address_of(address: str, value: str | None) -> str:
+def build_address(address: str, value: str | None) -> str:
     """Where a value leads; "" where it leads nowhere.
 
-    >>> address_of("https://ships.example/{value}", "Outer Light")
+    >>> build_address("https://ships.example/{value}", "Outer Light")
     'https://ships.example/Outer%20Light'
-    >>> address_of("{value}", "javascript:alert(1)")
+    >>> build_address("{value}", "javascript:alert(1)")
     ''
     """
     if not address or value is None:

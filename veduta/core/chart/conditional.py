@@ -10,13 +10,13 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
-from veduta.core.data.fields import Frozen, Kind
+from veduta.core.data.fields import DataType, Frozen
 from veduta.core.formats import format_value
-from veduta.core.formula.measures import with_names
+from veduta.core.formula.measures import replace_ids_with_names
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Value, grouping_words, said_of
+from veduta.core.query.filters import Value, describe_value, label_grouping
 from veduta.core.query.measures import Measure, measure_format, measure_node, measure_words
-from veduta.core.words import in_sentence
+from veduta.core.words import lower_first
 
 TestName = Literal[
     "above", "from", "below", "to", "between", "is", "is_not", "contains", "begins", "highest", "lowest", "empty",
@@ -27,7 +27,7 @@ SignName = Literal["", "up", "down", "dot", "diamond", "check", "cross", "alert"
 
 
 @dataclass(frozen=True)
-class Test:
+class ConditionTest:
     """A test of values: its words before what it compares with, those for dates, what else it compares with besides a
     value, and how many ("one", "two", "count") or none."""
 
@@ -38,26 +38,26 @@ class Test:
     dates: bool = True
     texts: bool = False
 
-    def suits(self, kind: Kind) -> bool:
+    def suits(self, kind: DataType) -> bool:
         """Whether values of a kind can be tested so."""
         return self.numbers if kind.is_number else self.dates if kind.is_date else self.texts
 
 
-TESTS: Final[dict[TestName, Test]] = {
-    "above": Test("above", dated="after"),
-    "from": Test("at least", dated="on or after"),
-    "below": Test("below", dated="before"),
-    "to": Test("at most", dated="on or before"),
-    "between": Test("between", takes="two"),
-    "is": Test("exactly", texts=True),
-    "is_not": Test("other than", texts=True),
-    "contains": Test("with", numbers=False, dates=False, texts=True),
-    "begins": Test("beginning with", numbers=False, dates=False, texts=True),
-    "highest": Test("among the highest", dated="among the latest", takes="count"),
-    "lowest": Test("among the lowest", dated="among the earliest", takes="count"),
-    "empty": Test("empty", takes="", texts=True),
-    "there": Test("not empty", takes="", texts=True),
-    "holds": Test("", takes="", numbers=False, dates=False),
+TESTS: Final[dict[TestName, ConditionTest]] = {
+    "above": ConditionTest("above", dated="after"),
+    "from": ConditionTest("at least", dated="on or after"),
+    "below": ConditionTest("below", dated="before"),
+    "to": ConditionTest("at most", dated="on or before"),
+    "between": ConditionTest("between", takes="two"),
+    "is": ConditionTest("exactly", texts=True),
+    "is_not": ConditionTest("other than", texts=True),
+    "contains": ConditionTest("with", numbers=False, dates=False, texts=True),
+    "begins": ConditionTest("beginning with", numbers=False, dates=False, texts=True),
+    "highest": ConditionTest("among the highest", dated="among the latest", takes="count"),
+    "lowest": ConditionTest("among the lowest", dated="among the earliest", takes="count"),
+    "empty": ConditionTest("empty", takes="", texts=True),
+    "there": ConditionTest("not empty", takes="", texts=True),
+    "holds": ConditionTest("", takes="", numbers=False, dates=False),
 }
 """In the order in which they are offered; a formula that is yes or no `holds`."""
 SIGNS: Final[dict[SignName, tuple[str, str]]] = {
@@ -125,7 +125,7 @@ class ConditionalFormat(Frozen):
         """Whether nothing looks different by it."""
         return not (self.colour or self.ground or self.strong or self.sign)
 
-    def measures(self) -> list[Measure]:
+    def list_measures(self) -> list[Measure]:
         """What is worked out for it, shown or not; None, the first shown, is left out."""
         if self.tests == "formula":
             return [Measure(formula=self.formula)] if self.formula else []
@@ -136,64 +136,65 @@ class ConditionalFormat(Frozen):
 
 def format_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
     """What a conditional format says: its own words, or its condition."""
-    return rule.said or condition_words(rule, measures, model)
+    return rule.said or describe_condition(rule, measures, model)
 
 
-def condition_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
+def describe_condition(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
     """A condition: "costs above €1,000", "region is South Banks", "lateness among the 3 highest"."""
     schema = model.schema
     if rule.tests == "formula":
-        return with_names(rule.formula, schema) or "a formula"
+        return replace_ids_with_names(rule.formula, schema) or "a formula"
     test = TESTS[rule.test]
     if rule.tests == "dimension":
         assert rule.dimension is not None, "a rule of a dimension has one"
-        name, kind = in_sentence(grouping_words(rule.dimension, schema)), kind_tested(rule, measures, model)
+        name, kind = lower_first(label_grouping(rule.dimension, schema)), find_tested_type(rule, measures, model)
         if rule.test == "is" and rule.value is not None:
-            return f"{name} is {said_of(rule.value, rule.dimension, schema[rule.dimension.field])}"
+            return f"{name} is {describe_value(rule.value, rule.dimension, schema[rule.dimension.field])}"
     else:
         measure = rule.measure or measures[0]
-        name, kind = in_sentence(measure_words(measure, schema)), kind_tested(rule, measures, model)
+        name, kind = lower_first(measure_words(measure, schema)), find_tested_type(rule, measures, model)
     words = test.dated if kind.is_date and test.dated else test.words
     if test.takes == "count":
         before, end = words.rsplit(" ", 1)
         return f"{name} {before} {rule.count} {end}"
-    return " ".join(filter(None, [name, words, _against_words(rule, measures, model) if test.takes else ""]))
+    return " ".join(filter(None, [name, words, _describe_against(rule, measures, model) if test.takes else ""]))
 
 
-def _against_words(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
+def _describe_against(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> str:
     if TESTS[rule.test].takes == "two":
-        return f"{_value_words(rule, rule.value, measures, model)} and {_value_words(rule, rule.high, measures, model)}"
+        low, high = (_describe_value(rule, value, measures, model) for value in (rule.value, rule.high))
+        return f"{low} and {high}"
     match rule.against:
         case "value":
-            return _value_words(rule, rule.value, measures, model)
+            return _describe_value(rule, rule.value, measures, model)
         case "parameter":
             return f":{rule.parameter}" if rule.parameter else "…"
         case "measure":
-            return in_sentence(measure_words(rule.other, model.schema)) if rule.other else "…"
+            return lower_first(measure_words(rule.other, model.schema)) if rule.other else "…"
         case "percentile":
             return f"the {rule.percent:g}th percentile"
         case _:
             return STATISTICS[rule.against]
 
 
-def _value_words(rule: ConditionalFormat, value: Value, measures: tuple[Measure, ...], model: Model) -> str:
+def _describe_value(rule: ConditionalFormat, value: Value, measures: tuple[Measure, ...], model: Model) -> str:
     if rule.tests == "dimension" and rule.dimension and value is not None:
-        return said_of(value, rule.dimension, model.schema[rule.dimension.field])
+        return describe_value(value, rule.dimension, model.schema[rule.dimension.field])
     if value is None:
         return "…"
     measure = rule.measure or measures[0]
     node = measure_node(measure, model.schema, model.parameters, any_kind=True)
     if isinstance(value, int | float) and not isinstance(value, bool):
-        return format_value(value, node.kind or Kind.DECIMAL, measure_format(measure, model.schema, node))
+        return format_value(value, node.kind or DataType.DECIMAL, measure_format(measure, model.schema, node))
     return str(value)
 
 
-def kind_tested(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> Kind:
+def find_tested_type(rule: ConditionalFormat, measures: tuple[Measure, ...], model: Model) -> DataType:
     """What kind of values a rule tests."""
     if rule.tests == "formula":
-        return Kind.YES_NO
+        return DataType.YES_NO
     if rule.tests == "dimension":
         field = model.schema[rule.dimension.field] if rule.dimension else None
-        return field.kind if field else Kind.TEXT
+        return field.kind if field else DataType.TEXT
     measure = rule.measure or measures[0]
-    return measure_node(measure, model.schema, model.parameters, any_kind=True).kind or Kind.DECIMAL
+    return measure_node(measure, model.schema, model.parameters, any_kind=True).kind or DataType.DECIMAL

@@ -14,12 +14,12 @@ from pydantic import StringConstraints, ValidationError, model_validator
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.look import Colour, Look
-from veduta.core.chart.places import formulas_in
+from veduta.core.chart.places import find_formulas
 from veduta.core.chart.value_colours import ColourList
-from veduta.core.data.fields import Aggregate, Field, Frozen, Role, Schema, aggregates_for
-from veduta.core.jsontext import UnreadableJson, read_json
+from veduta.core.data.fields import Aggregate, DataField, FieldRole, Frozen, Schema, list_aggregates
+from veduta.core.jsontext import InvalidJson, read_json
 from veduta.core.query.filters import Filter, Value
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 from veduta.core.query.query import Sort, Tie
 from veduta.core.stored import load
 
@@ -68,7 +68,7 @@ class EventFields(Frozen):
     words: str = Attribute("", max_length=60)
 
 
-class Reference(Frozen):
+class ReferenceMark(Frozen):
     """What marks are held against, as a line or, with `high` or `end`, a band: a number or a parameter's value, a
     `statistic` of the values of the groups shown, the value over all rows shown, a `formula` over them, a day, or the
     days of a dataset of events. `measure` is the position of
@@ -92,7 +92,7 @@ class Reference(Frozen):
     dash: Dash = ""
 
     @model_validator(mode="after")
-    def _whole(self) -> Reference:
+    def _validate(self) -> ReferenceMark:
         if self.of == "number" and self.value is None and not self.parameter:
             raise ValueError("the number to compare with is missing")
         if self.of == "dates" and self.start is None:
@@ -148,11 +148,11 @@ class ChartDefinition(Frozen):
     split: Grouping | None = None
     panels: Panels | None = None
     only: tuple[Filter, ...] = Attribute((), max_length=50)
-    keep: Keep | None = None
+    keep: TopN | None = None
     sort: Sort | None = None
     series_order: tuple[Value, ...] = Attribute((), max_length=5_000)
     totals: Literal["", "all", "none"] = ""
-    references: tuple[Reference, ...] = Attribute((), max_length=20)
+    references: tuple[ReferenceMark, ...] = Attribute((), max_length=20)
     aligned: str = Attribute("", max_length=5_000)
     own_periods: bool = False
     values: dict[str, ParameterSetting] = {}
@@ -177,12 +177,12 @@ class ChartDefinition(Frozen):
         """All dimensions, those of panels last."""
         return (*self.drawn, *self.panels.by) if self.panels else self.drawn
 
-    def fields(self) -> set[str]:
+    def list_fields(self) -> set[str]:
         """The ids of all fields the chart uses."""
         names = {group.field for group in self.groups}
-        names = names.union(*(measure.fields() for measure in self.worked_out()))
+        names = names.union(*(measure.list_fields() for measure in self.list_formula_measures()))
         for filter_ in self.only:
-            names |= filter_.fields()
+            names |= filter_.list_fields()
         return names
 
     @property
@@ -190,19 +190,19 @@ class ChartDefinition(Frozen):
         """Those that may have values in them."""
         return self.title, self.note, self.foot
 
-    def worked_out(self) -> list[Measure]:
+    def list_formula_measures(self) -> list[Measure]:
         """Everything that is worked out for the chart, shown or not; some of it may be there twice."""
         measures = [*self.show, self.keep and self.keep.by, self.sort and self.sort.measure]
         measures += [tie.measure for tie in self.sort.ties] if self.sort else []
         measures += [layer.shade for layer in self.layers]
-        measures += [measure for each in self.conditional for measure in each.measures()]
+        measures += [measure for each in self.conditional for measure in each.list_measures()]
         formulas = [self.aligned, *(layer.test for layer in self.layers)]
-        own = [Measure(formula=formula) for formula in (*formulas, *formulas_in(*self.texts)) if formula]
+        own = [Measure(formula=formula) for formula in (*formulas, *find_formulas(*self.texts)) if formula]
         own += [Measure(formula=reference.formula) for reference in self.references if reference.of == "formula"]
         return [*own, *(measure for measure in measures if measure)]
 
 
-def _second(data: dict[str, Any]) -> dict[str, Any]:
+def _upgrade_to_second(data: dict[str, Any]) -> dict[str, Any]:
     """Version 1 had the way in which series are stacked beside the kind, and one thing to compare with."""
     stacking = data.get("stacking", "stacked")
     compare = data.get("compare", "")
@@ -214,7 +214,7 @@ def _second(data: dict[str, Any]) -> dict[str, Any]:
     return later
 
 
-UPGRADES = {1: _second}
+UPGRADES = {1: _upgrade_to_second}
 
 
 def load_definition(data: Any) -> ChartDefinition:
@@ -224,22 +224,22 @@ def load_definition(data: Any) -> ChartDefinition:
 
 def check_fields(definition: ChartDefinition, schema: Schema) -> None:
     """Raises MissingField if the definition uses a field that is not there."""
-    for field in sorted(definition.fields()):
+    for field in sorted(definition.list_fields()):
         schema[field]
 
 
-def default_measure(field: Field) -> Measure:
+def make_default_measure(field: DataField) -> Measure:
     """The field as a measure with its default aggregate, or the first that suits its kind of value."""
     if field.level == "aggregate":
         return Measure(field=field.id, aggregate=Aggregate.OWN)
-    if field.role is Role.DIMENSION:
+    if field.role is FieldRole.DIMENSION:
         return Measure(field=field.id, aggregate=Aggregate.COUNT_DISTINCT)
-    fitting = aggregates_for(field.kind)
+    fitting = list_aggregates(field.kind)
     return Measure(field=field.id, aggregate=field.aggregate if field.aggregate in fitting else fitting[0])
 
 
 def sort_of_column(definition: ChartDefinition, columns: str) -> Sort | None:
-    """The sort by a column of the chart's rows, named as by `sorted_columns`, with a "-" before it where it descends,
+    """The sort by a column of the chart's rows, named as by `list_sorted_columns`, with a "-" before it where it descends,
     and of a crosstab with the values across, as m0@["2025"]; further columns behind commas decide where those before
     them tie. None if the chart has no such column or cannot be sorted by it."""
     column, *further = [columns] if "@" in columns else columns.split(",")
@@ -254,7 +254,7 @@ def sort_of_column(definition: ChartDefinition, columns: str) -> Sort | None:
     try:
         at = read_json(place) if place else ()
         return Sort(by="measure", measure=measure, descending=descending, at=at, ties=[tie for tie in ties if tie])
-    except (UnreadableJson, ValidationError):
+    except (InvalidJson, ValidationError):
         return None
 
 
@@ -269,23 +269,23 @@ def _tie(definition: ChartDefinition, column: str) -> Tie | None:
     return Tie(measure=measure, descending=name != column) if is_there else None
 
 
-def sorted_columns(definition: ChartDefinition, sort: Sort | None) -> dict[str, bool]:
+def list_sorted_columns(definition: ChartDefinition, sort: Sort | None) -> dict[str, bool]:
     """The columns of the chart's rows that a sort goes by, the first first, and whether each descends: "m1" for the
     second measure, "d0" for the first dimension. There are none for what is not shown, or an order of its own."""
     if sort is None or sort.by == "own":
         return {}
     if sort.by != "measure":
         return {"d0": sort.descending}
-    columns = {_column_of(definition, sort.measure or definition.measures[0], sort.at): sort.descending}
-    columns |= {_column_of(definition, tie.measure) if tie.measure else "d0": tie.descending for tie in sort.ties}
+    columns = {_make_column_key(definition, sort.measure or definition.measures[0], sort.at): sort.descending}
+    columns |= {_make_column_key(definition, tie.measure) if tie.measure else "d0": tie.descending for tie in sort.ties}
     return {column: descending for column, descending in columns.items() if column}
 
 
-def _column_of(definition: ChartDefinition, measure: Measure, at: Sequence[Value] = ()) -> str:
-    shown = next((i for i, own in enumerate(definition.measures) if own.same_number(measure)), None)
-    return "" if shown is None else column_at(shown, at)
+def _make_column_key(definition: ChartDefinition, measure: Measure, at: Sequence[Value] = ()) -> str:
+    shown = next((i for i, own in enumerate(definition.measures) if own.is_same_number(measure)), None)
+    return "" if shown is None else make_column_name(shown, at)
 
 
-def column_at(measure: int, place: Sequence[Value]) -> str:
+def make_column_name(measure: int, place: Sequence[Value]) -> str:
     """A column of numbers, of a crosstab at some values of the dimensions across."""
     return f"m{measure}@{json.dumps(list(place))}" if place else f"m{measure}"

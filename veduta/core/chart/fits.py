@@ -21,7 +21,7 @@ MOST_EXACT, CLOSE_TOGETHER = 2_000, 0.01
 
 
 @dataclass(frozen=True)
-class Fitted:
+class FittedLine:
     """A fitted line: points along it, from the lowest x to the highest; its equation and the share of the variance that
     it explains (none for a smoothed line, which has no equation), and from how many points it is."""
 
@@ -32,7 +32,7 @@ class Fitted:
     count: int
 
 
-def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
+def fit_line(x: Sequence[float], y: Sequence[float], fit: Fit) -> FittedLine | str:
     """The line by least squares through points, or why there is none.
 
     An exponential line is fitted to the logarithms of y, which must be positive; R² is that of the values themselves.
@@ -44,7 +44,7 @@ def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
         return f"A fitted line of this kind needs at least {degree + 1} points apart from each other."
     along = np.linspace(xs.min(), xs.max(), POINTS_OF_A_CURVE)
     if fit == "smoothed":
-        return _smoothed(xs, ys)
+        return _smooth(xs, ys)
     if fit == "exponential":
         if (ys <= 0).any():
             return "An exponential line needs values above zero."
@@ -52,18 +52,20 @@ def fitted(x: Sequence[float], y: Sequence[float], fit: Fit) -> Fitted | str:
         slope = slope if abs(slope) * np.ptp(xs) > NOTHING else 0.0
         with np.errstate(over="ignore"):
             curve, at_points = np.exp(start + slope * along), np.exp(start + slope * xs)
-        equation = f"y = {_number(math.exp(min(start, 700)))}" + (f" · e^({_number(slope)} x)" if slope else "")
+        equation = f"y = {_write_number(math.exp(min(start, 700)))}" + (
+            f" · e^({_write_number(slope)} x)" if slope else ""
+        )
     else:
         # The powers are of x less its mean and over its spread, so that large x do no harm.
         line = np.polynomial.Polynomial.fit(xs, ys, degree if np.ptp(ys) else 0)
         curve, at_points = line(along), line(xs)
-        equation = _polynomial(_without_rounding(line.convert().coef, xs, ys))
+        equation = _write_polynomial(_clean_coefficients(line.convert().coef, xs, ys))
     if not (np.isfinite(curve).all() and np.isfinite(at_points).all()):
         return "The values are too large for a fitted line."
-    return Fitted(along.tolist(), curve.tolist(), equation, _r_squared(ys, at_points), len(xs))
+    return FittedLine(along.tolist(), curve.tolist(), equation, _compute_r_squared(ys, at_points), len(xs))
 
 
-def _smoothed(xs: np.ndarray, ys: np.ndarray) -> Fitted | str:
+def _smooth(xs: np.ndarray, ys: np.ndarray) -> FittedLine | str:
     from statsmodels.nonparametric.smoothers_lowess import lowess  # takes two seconds to import
 
     # Between many points that lie close together the line is drawn straight, as Cleveland (1979) advises.
@@ -71,16 +73,16 @@ def _smoothed(xs: np.ndarray, ys: np.ndarray) -> Fitted | str:
     line = lowess(ys, xs, frac=SMOOTHED_SHARE, delta=near, return_sorted=True)
     if not np.isfinite(line).all():
         return "A smoothed line needs more points that lie apart from each other."
-    return Fitted(line[:, 0].tolist(), line[:, 1].tolist(), "", None, len(xs))
+    return FittedLine(line[:, 0].tolist(), line[:, 1].tolist(), "", None, len(xs))
 
 
-def _r_squared(ys: np.ndarray, at_points: np.ndarray) -> float | None:
+def _compute_r_squared(ys: np.ndarray, at_points: np.ndarray) -> float | None:
     """1 − residual over total sum of squares; None where all values are the same."""
     total = ((ys - ys.mean()) ** 2).sum()
     return float(1 - ((ys - at_points) ** 2).sum() / total) if total > 0 else None
 
 
-def _number(value: float) -> str:
+def _write_number(value: float) -> str:
     """Four figures, written out unless that is long."""
     if value == 0 or not 1e-4 <= abs(value) < 1e9:
         return f"{value:.3g}".replace("-", "−")
@@ -88,13 +90,13 @@ def _number(value: float) -> str:
     return f"{value:,.{decimals}f}".rstrip("0").rstrip(".").replace("-", "−") if decimals else f"{value:,.0f}"
 
 
-def _without_rounding(coefficients: np.ndarray, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
+def _clean_coefficients(coefficients: np.ndarray, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
     """The coefficients with nought for those that add next to nothing anywhere: a line of equal values has no slope."""
     adds = np.abs(coefficients) * np.abs(xs).max() ** np.arange(len(coefficients))
     return np.where(adds > NOTHING * max(np.abs(ys).max(), np.finfo(float).tiny), coefficients, 0.0)
 
 
-def _polynomial(coefficients: np.ndarray) -> str:
+def _write_polynomial(coefficients: np.ndarray) -> str:
     """ "y = 2 x² − 3 x + 1", the highest power first."""
     powers = ["", " x", " x²", " x³"]
     terms = [(value, powers[power]) for power, value in enumerate(coefficients) if value or not power][::-1]
@@ -103,5 +105,5 @@ def _polynomial(coefficients: np.ndarray) -> str:
     said = ""
     for value, power in terms:
         sign = " − " if value < 0 else " + "
-        said += f"{sign if said else '−' if value < 0 else ''}{_number(abs(value))}{power}"
+        said += f"{sign if said else '−' if value < 0 else ''}{_write_number(abs(value))}{power}"
     return f"y = {said}"

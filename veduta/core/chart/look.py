@@ -12,9 +12,9 @@ from pydantic import AfterValidator, StringConstraints, model_validator
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grouping
-from veduta.core.chart.addresses import checked_address
-from veduta.core.chart.tones import written
-from veduta.core.data.date_patterns import checked_date_pattern
+from veduta.core.chart.addresses import validate_address
+from veduta.core.chart.tones import write_colour
+from veduta.core.data.date_patterns import validate_date_pattern
 from veduta.core.data.fields import Frozen
 from veduta.core.data.languages import LanguageCode
 
@@ -22,15 +22,15 @@ End = Annotated[float, Attribute(allow_inf_nan=False)]
 NAMED = re.compile(r"([1-9]|1[0-9]|2[0-4]|better|worse|quiet|ink|#[0-9A-F]{6})?")
 
 
-def _named(text: str) -> str:
+def _validate_colour(text: str) -> str:
     """A colour as it is kept: any that CSS can write is kept as #RRGGBB."""
-    name = text.strip() if NAMED.fullmatch(text.strip()) else written(text)
+    name = text.strip() if NAMED.fullmatch(text.strip()) else write_colour(text)
     if text.strip() and not name:
         raise ValueError(f"“{text}” is no colour; write it as #0B5D62, rgb(11 93 98), hsl(184 80% 21%) or teal")
     return name
 
 
-Colour = Annotated[str, StringConstraints(max_length=100), AfterValidator(_named)]
+Colour = Annotated[str, StringConstraints(max_length=100), AfterValidator(_validate_colour)]
 """A series colour by its number, one that means something, or any; "" is as usual."""
 
 
@@ -59,11 +59,11 @@ class AxisLook(Frozen):
     grid: Literal["", "shown", "none"] = ""
     hidden: bool = False
 
-    def parameters(self) -> set[str]:
+    def list_parameters(self) -> set[str]:
         """Those that its ends go by."""
         return {name for name in (self.low_parameter, self.high_parameter) if name}
 
-    def settled(self, numbers: Mapping[str, float | None]) -> AxisLook:
+    def resolve_parameters(self, numbers: Mapping[str, float | None]) -> AxisLook:
         """With the numbers of its parameters; an end whose parameter is no limit, and a high end that is not above the
         low one, are as usual."""
         low = numbers.get(self.low_parameter) if self.low_parameter else self.low
@@ -73,7 +73,7 @@ class AxisLook(Frozen):
         return self.model_copy(update={"low": low, "high": high, "low_parameter": "", "high_parameter": ""})
 
     @model_validator(mode="after")
-    def _in_order(self) -> AxisLook:
+    def _validate_order(self) -> AxisLook:
         if self.low is not None and self.high is not None and self.low >= self.high:
             raise ValueError("the axis ends before it begins")
         return self
@@ -108,7 +108,7 @@ class DateLook(Frozen):
     which language."""
 
     field: str = Attribute(min_length=1, max_length=100)
-    pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(checked_date_pattern)]
+    pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(validate_date_pattern)]
     language: LanguageCode = "en"
 
 
@@ -117,7 +117,7 @@ class ValueLook(Frozen):
     to an `address` of the web, and pictures that have their names stand beside them or instead of them."""
 
     field: str = Attribute(min_length=1, max_length=100)
-    address: Annotated[str, Attribute(max_length=500), AfterValidator(checked_address)] = ""
+    address: Annotated[str, Attribute(max_length=500), AfterValidator(validate_address)] = ""
     pictures: Literal["", "beside", "instead"] = ""
 
 
@@ -210,7 +210,7 @@ class ColumnLook(Frozen):
     above: str = Attribute("", max_length=100)
 
     @model_validator(mode="after")
-    def _in_order(self) -> ColumnLook:
+    def _validate_order(self) -> ColumnLook:
         ends = [end for end in (self.low, self.middle, self.high) if end is not None]
         if any(a >= b for a, b in pairwise(ends)):
             raise ValueError("the range ends before it begins")
@@ -239,18 +239,18 @@ class Look(Frozen):
     dates: tuple[DateLook, ...] = Attribute((), max_length=20)
     values: tuple[ValueLook, ...] = Attribute((), max_length=20)
 
-    def parameters(self) -> set[str]:
+    def list_parameters(self) -> set[str]:
         """Those that ends of axes go by."""
-        return self.along.parameters() | self.value.parameters() | self.second.parameters()
+        return self.along.list_parameters() | self.value.list_parameters() | self.second.list_parameters()
 
-    def settled(self, numbers: Mapping[str, float | None]) -> Look:
+    def resolve_parameters(self, numbers: Mapping[str, float | None]) -> Look:
         """With the numbers of its parameters."""
-        if not self.parameters():
+        if not self.list_parameters():
             return self
-        axes = {name: getattr(self, name).settled(numbers) for name in ("along", "value", "second")}
+        axes = {name: getattr(self, name).resolve_parameters(numbers) for name in ("along", "value", "second")}
         return self.model_copy(update=axes)
 
-    def column(self, measure: int) -> ColumnLook:
+    def get_column(self, measure: int) -> ColumnLook:
         """How the cells of a measure look."""
         return next((each for each in self.columns if each.measure == measure), ColumnLook(measure=measure))
 

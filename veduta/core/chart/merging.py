@@ -65,14 +65,14 @@ Data = dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Merged:
+class MergedChart:
     """`both` are the parts that both changed, and which are as the later one has them."""
 
     definition: ChartDefinition
     both: tuple[str, ...] = ()
 
 
-def part_of(data: Mapping[str, Any], part: str) -> Any:
+def get_part(data: Mapping[str, Any], part: str) -> Any:
     return data["look"][part.removeprefix(LOOK)] if part.startswith(LOOK) else data[part]
 
 
@@ -81,79 +81,79 @@ def put_part(data: Data, part: str, value: Any) -> None:
     into[part.removeprefix(LOOK)] = value
 
 
-def changed(before: ChartDefinition, after: ChartDefinition) -> set[str]:
+def find_changed_parts(before: ChartDefinition, after: ChartDefinition) -> set[str]:
     """The parts in which two definitions differ."""
     old, new = before.model_dump(mode="json"), after.model_dump(mode="json")
-    return {part for part in ALL if part_of(old, part) != part_of(new, part)}
+    return {part for part in ALL if get_part(old, part) != get_part(new, part)}
 
 
-def with_parts(definition: ChartDefinition, other: ChartDefinition, parts: Collection[str]) -> ChartDefinition:
+def replace_parts(definition: ChartDefinition, other: ChartDefinition, parts: Collection[str]) -> ChartDefinition:
     """A definition with some parts of another. Raises DefinitionProblem where these do not go together."""
     data, source = definition.model_dump(mode="json"), other.model_dump(mode="json")
     for part in parts:
-        put_part(data, part, part_of(source, part))
+        put_part(data, part, get_part(source, part))
     return load_definition(data)
 
 
-def merged(base: ChartDefinition, earlier: ChartDefinition, later: ChartDefinition) -> Merged:
+def merge_definitions(base: ChartDefinition, earlier: ChartDefinition, later: ChartDefinition) -> MergedChart:
     """What two people made of a definition that they began with, the `later` one winning where both changed one
     part."""
     old, first, second = (each.model_dump(mode="json") for each in (base, earlier, later))
     made = later.model_dump(mode="json")
     both = []
-    by_place = _by_place(old, first, second)
+    by_place = _list_positional_parts(old, first, second)
     for part in ALL:
-        before, theirs, mine = (part_of(each, part) for each in (old, first, second))
+        before, theirs, mine = (get_part(each, part) for each in (old, first, second))
         if theirs in (before, mine):
             continue
         if part in by_place:
             both.append(part)
         elif mine == before:
             put_part(made, part, theirs)
-        elif (joined := _joined(part, before, theirs, mine, (old, first, second))) is not None:
+        elif (joined := _merge_lists(part, before, theirs, mine, (old, first, second))) is not None:
             put_part(made, part, joined)
         else:
             both.append(part)
     try:
-        return Merged(load_definition(made), tuple(both))
+        return MergedChart(load_definition(made), tuple(both))
     except DefinitionProblem:  # each part fits, but not all together
-        return Merged(later, tuple(sorted(changed(base, earlier))))
+        return MergedChart(later, tuple(sorted(find_changed_parts(base, earlier))))
 
 
-def brought_up(base: ChartDefinition, saved: ChartDefinition, state: ChartDefinition) -> Merged:
+def rebase_definition(base: ChartDefinition, saved: ChartDefinition, state: ChartDefinition) -> MergedChart:
     """A state to which undoing or redoing leads, with all that others have made of its `base` since: of a part that
     they changed and that is otherwise in the state theirs holds."""
-    return merged(base, state, saved)
+    return merge_definitions(base, state, saved)
 
 
-def _by_place(old: Data, first: Data, second: Data) -> tuple[str, ...]:
+def _list_positional_parts(old: Data, first: Data, second: Data) -> tuple[str, ...]:
     """The parts that hold together because one person moved what the other one named by its place."""
 
     def moved(data: Data) -> bool:
-        return any(not _begins(data[part], old[part]) for part in NAMED)
+        return any(not _begins_with(data[part], old[part]) for part in NAMED)
 
-    is_mixed = (moved(first) and _names(second, old)) or (moved(second) and _names(first, old))
+    is_mixed = (moved(first) and _names_positions(second, old)) or (moved(second) and _names_positions(first, old))
     return (*NAMED, *NAMES) if is_mixed else ()
 
 
-def _names(data: Data, old: Data) -> bool:
+def _names_positions(data: Data, old: Data) -> bool:
     """Whether something that names measures and dimensions by their places is other than it was."""
-    return any(part_of(data, part) != part_of(old, part) for part in NAMES)
+    return any(get_part(data, part) != get_part(old, part) for part in NAMES)
 
 
-def _begins(after: Any, before: Any) -> bool:
+def _begins_with(after: Any, before: Any) -> bool:
     """Whether nothing that was there has another place."""
     if not isinstance(before, list):
         return before is None or bool(after == before)
-    return [_thing(each) for each in after[: len(before)]] == [_thing(each) for each in before]
+    return [_identify(each) for each in after[: len(before)]] == [_identify(each) for each in before]
 
 
-def _thing(item: Any) -> Any:
+def _identify(item: Any) -> Any:
     """What a measure or dimension is of, however it is written."""
     return {name: item.get(name) for name in ("field", "formula", "aggregate")} if isinstance(item, dict) else item
 
 
-def _joined(part: str, before: Any, theirs: Any, mine: Any, whole: tuple[Data, Data, Data]) -> list[Any] | None:
+def _merge_lists(part: str, before: Any, theirs: Any, mine: Any, whole: tuple[Data, Data, Data]) -> list[Any] | None:
     """A list that both changed with what both did; None where that is not clear."""
     if part not in LISTS:
         return None
@@ -165,15 +165,15 @@ def _joined(part: str, before: Any, theirs: Any, mine: Any, whole: tuple[Data, D
         return [other if other != old else one for old, one, other in places]
     if theirs[:here] != before or mine[:here] != before:
         return None
-    return _added(part, before, theirs[here:], mine[here:], whole)
+    return _merge_additions(part, before, theirs[here:], mine[here:], whole)
 
 
-def _added(
+def _merge_additions(
     part: str, before: list[Any], theirs: list[Any], mine: list[Any], whole: tuple[Data, Data, Data]
 ) -> list[Any] | None:
     """A list with what both added to it: first what is named by its place, if one of the two named some."""
     old, first, second = whole
-    is_theirs_named, is_mine_named = (part in NAMED and _names(data, old) for data in (first, second))
+    is_theirs_named, is_mine_named = (part in NAMED and _names_positions(data, old) for data in (first, second))
     if is_theirs_named and is_mine_named:
         return None
     sooner, after = (mine, theirs) if is_mine_named else (theirs, mine)

@@ -11,7 +11,7 @@ from typing import Final, Literal
 
 from coloraide import Color
 
-from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, SEEN, contrast, dark_counterpart, written
+from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, SEEN, compute_contrast, derive_dark_colour, write_colour
 from veduta.core.errors import DefinitionProblem
 
 SERIES_COLOURS = ("#0B5D62", "#C9850F", "#B8433A", "#4F62B5", "#7B8F5B", "#C56CC0", "#807061", "#659494")
@@ -44,7 +44,7 @@ class Paints:
     around: tuple[str, ...] = AROUND
 
     @classmethod
-    def of(cls, palettes: Mapping[PaletteKind, Sequence[str]]) -> Paints:
+    def from_palettes(cls, palettes: Mapping[PaletteKind, Sequence[str]]) -> Paints:
         """With palettes in the place of Veduta's own, by their kinds. A palette of few series goes on with those."""
         series = tuple(palettes.get("series", ()))
         return cls(
@@ -53,7 +53,7 @@ class Paints:
             tuple(palettes.get("around", AROUND)),
         )
 
-    def named(self, name: str) -> str:
+    def get_colour(self, name: str) -> str:
         """A colour by its name, as #rrggbb."""
         if name.isdecimal():
             return (self.series + (SERIES_COLOURS + FURTHER_COLOURS)[len(self.series) :])[int(name) - 1]
@@ -90,9 +90,9 @@ class Finding:
 def read_palette(kind: PaletteKind, text: str) -> tuple[str, ...]:
     """The colours of a palette, written with commas or on lines of their own. Raises DefinitionProblem."""
     what, least, most = PALETTES[kind]
-    parts = [part.strip() for line in text.splitlines() for part in _parted(line)]
+    parts = [part.strip() for line in text.splitlines() for part in _split_line(line)]
     names = [part for part in parts if part]
-    colours = [written(name) for name in names]
+    colours = [write_colour(name) for name in names]
     for name, colour in zip(names, colours, strict=True):
         if not colour:
             raise DefinitionProblem(f"“{name}” is no colour.", where=name, hint="Write it as #0B5D62 or teal.")
@@ -102,7 +102,7 @@ def read_palette(kind: PaletteKind, text: str) -> tuple[str, ...]:
     return tuple(colours)
 
 
-def _parted(line: str) -> Iterator[str]:
+def _split_line(line: str) -> Iterator[str]:
     """Colours at commas that stand in no brackets."""
     depth, start = 0, 0
     for place, letter in enumerate(line):
@@ -113,73 +113,73 @@ def _parted(line: str) -> Iterator[str]:
     yield line[start:]
 
 
-def checked(kind: PaletteKind, colours: Sequence[str]) -> list[Finding]:
+def check_palette(kind: PaletteKind, colours: Sequence[str]) -> list[Finding]:
     """What readers of all kinds would miss in a palette. Of series: pairs that look alike, and colours that do not
     stand out from the sheet in either theme. Of shades: ends that are hardly apart, or not in the order of their
     lightness."""
     if kind == "series":
-        return [*_pairs_alike(colours), *_faint(colours)]
+        return [*_find_pairs_alike(colours), *_find_faint(colours)]
     ends = [(0, len(colours) - 1)] if kind == "rising" else [(0, 1), (1, 2)]
     found = [
         Finding((a, b), f"{colours[a]} and {colours[b]} are too near in lightness to show steps between them.")
         for a, b in ends
-        if contrast(colours[a], colours[b]) < SEEN
+        if compute_contrast(colours[a], colours[b]) < SEEN
     ]
-    return [*found, *_pairs_alike(colours)] if kind == "around" else found
+    return [*found, *_find_pairs_alike(colours)] if kind == "around" else found
 
 
-def _pairs_alike(colours: Sequence[str]) -> list[Finding]:
+def _find_pairs_alike(colours: Sequence[str]) -> list[Finding]:
     found = []
     for a, b in combinations(range(len(colours)), 2):
-        readers = [READERS[reader] for reader in READERS if _alike(colours[a], colours[b], reader)]
+        readers = [READERS[reader] for reader in READERS if _look_alike(colours[a], colours[b], reader)]
         if readers:
             who = readers[0] if readers[0] == READERS[""] else " and ".join(readers)
             words = f"{colours[a]} and {colours[b]} look alike to {who}."
-            found.append(Finding((a, b), words, nearest(colours, b)))
+            found.append(Finding((a, b), words, find_nearest_colour(colours, b)))
     return found
 
 
-def _faint(colours: Sequence[str]) -> list[Finding]:
+def _find_faint(colours: Sequence[str]) -> list[Finding]:
     found = []
     for place, colour in enumerate(colours):
         seen = {"light": _is_seen(colour), "dark": _is_seen_in_dark(colour)}
         faint = " and the ".join(name for name, holds in seen.items() if not holds)
         if faint:
             words = f"{colour} hardly stands out from the {faint} sheet."
-            found.append(Finding((place,), words, nearest(colours, place)))
+            found.append(Finding((place,), words, find_nearest_colour(colours, place)))
     return found
 
 
 def _is_seen(colour: str) -> bool:
-    return contrast(colour, LIGHT_GROUND) >= SEEN
+    return compute_contrast(colour, LIGHT_GROUND) >= SEEN
 
 
 def _is_seen_in_dark(colour: str) -> bool:
-    return contrast(dark_counterpart(colour), DARK_GROUND) >= SEEN - 0.01
+    return compute_contrast(derive_dark_colour(colour), DARK_GROUND) >= SEEN - 0.01
 
 
 @cache
-def _seen_by(colour: str, reader: str) -> Color:
+def _simulate_reader(colour: str, reader: str) -> Color:
     return Color(colour).filter(reader).convert("lab-d65") if reader else Color(colour).convert("lab-d65")
 
 
 @cache
-def _alike(one: str, other: str, reader: str) -> bool:
-    return _seen_by(one, reader).delta_e(_seen_by(other, reader), method="2000") < APART[reader]
+def _look_alike(one: str, other: str, reader: str) -> bool:
+    return _simulate_reader(one, reader).delta_e(_simulate_reader(other, reader), method="2000") < APART[reader]
 
 
-def nearest(colours: Sequence[str], place: int) -> str:
+def find_nearest_colour(colours: Sequence[str], place: int) -> str:
     """The colour nearest to the one at a place that is told apart from all others by everybody, and seen on both
     sheets; "" if there is none near."""
     others = [colour for i, colour in enumerate(colours) if i != place]
-    for candidate in _around(colours[place]):
+    for candidate in _list_similar(colours[place]):
         passes = _is_seen(candidate) and _is_seen_in_dark(candidate)
-        if passes and not any(_alike(other, candidate, reader) for other in others for reader in READERS):
+        if passes and not any(_look_alike(other, candidate, reader) for other in others for reader in READERS):
             return candidate
     return ""
 
 
-def _around(colour: str) -> list[str]:
+def _list_similar(colour: str) -> list[str]:
     """Colours near to one, the nearest first: other lightnesses, hues and strengths."""
     start = Color(colour).convert("oklch")
     lightness, chroma, hue = (part if part == part else 0.0 for part in start.coords())

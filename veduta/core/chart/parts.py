@@ -9,7 +9,7 @@ MOVABLE = ("show", "layer", "by", "panels", "only", "compare")
 
 
 @dataclass(frozen=True)
-class Part:
+class SentencePart:
     """Some words; those of a clause name it and its position in it. Those of a `MOVABLE` one can be put into another
     order."""
 
@@ -22,11 +22,11 @@ class Part:
         return self.clause in MOVABLE
 
 
-def joined(texts: Sequence[str], clause: str, positions: Sequence[int] | None = None) -> list[Part]:
+def join_parts(texts: Sequence[str], clause: str, positions: Sequence[int] | None = None) -> list[SentencePart]:
     """The entries of a clause in a row: "fare, passengers and sailings"; at these positions, else at their own."""
-    parts: list[Part] = []
+    parts: list[SentencePart] = []
     for place, text in enumerate(texts):
         if place:
-            parts.append(Part(" and " if place == len(texts) - 1 else ", "))
-        parts.append(Part(text, clause, positions[place] if positions else place))
+            parts.append(SentencePart(" and " if place == len(texts) - 1 else ", "))
+        parts.append(SentencePart(text, clause, positions[place] if positions else place))
     return parts

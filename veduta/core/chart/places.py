@@ -13,7 +13,7 @@ def has_values(text: str) -> bool:
     return "{" in text
 
 
-def formulas_in(*texts: str) -> list[str]:
+def find_formulas(*texts: str) -> list[str]:
     """The formulas among the values of texts, each once."""
     found = (match[1] or "" for text in texts for match in PLACE.finditer(text))
     return list(dict.fromkeys(each[1:] for each in found if each.startswith("=")))

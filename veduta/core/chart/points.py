@@ -14,7 +14,7 @@ from veduta.core.formats import REST_POINT
 from veduta.core.query.filters import ListFilter, MembershipFilter, PointsFilter
 
 
-def points_filters(
+def make_points_filters(
     definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
 ) -> tuple[PointsFilter, ...]:
     """The records of some marks, each the values of the chart's first dimensions, or of the dimensions that they are
@@ -34,18 +34,18 @@ def points_filters(
             return ()
         rest = None
         if any(REST_POINT in point for point in points):
-            rest = _not_kept(definition, groups)
+            rest = _make_rest_filter(definition, groups)
         return (PointsFilter(groups=groups, points=points, exclude=exclude, rest=rest),)
     except (TypeError, ValueError, IndexError, KeyError, ValidationError):
         raise DefinitionProblem("That mark is not readable.", hint="Select it again.") from None
 
 
-def marks_filter(
+def make_marks_filter(
     definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
 ) -> ListFilter | PointsFilter | None:
     """The same as one filter, which is a list of values where the marks are those of one dimension; None where the
     dimensions have no values of their own."""
-    made = next(iter(points_filters(definition, points, exclude, by)), None)
+    made = next(iter(make_points_filters(definition, points, exclude, by)), None)
     if made is None or len(made.groups) > 1 or made.rest or not _is_listed(made.groups[0]):
         return made
     (group,) = made.groups
@@ -58,7 +58,7 @@ def _is_listed(group: Grouping) -> bool:
     return group.width is None and not group.together
 
 
-def _not_kept(definition: ChartDefinition, groups: Sequence[Grouping]) -> MembershipFilter:
+def _make_rest_filter(definition: ChartDefinition, groups: Sequence[Grouping]) -> MembershipFilter:
     """Which values of its dimension a chart keeps; the others were gathered."""
     keep = definition.keep
     if keep is None or not keep.rest or not definition.drawn:
@@ -74,5 +74,5 @@ def _not_kept(definition: ChartDefinition, groups: Sequence[Grouping]) -> Member
     if not _is_listed(kept):
         what = "classes" if kept.width else "groups"
         raise DefinitionProblem(f"Gathered {what} cannot be selected.", hint=f"Keep the {what} without the others.")
-    filters = tuple(filter_ for filter_ in definition.only if not filter_.on_groups())
+    filters = tuple(filter_ for filter_ in definition.only if not filter_.get_group_filter())
     return MembershipFilter(field=kept.field, grain=kept.grain, keep=keep, filters=filters, follows=True)

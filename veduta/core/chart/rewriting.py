@@ -7,19 +7,19 @@ from typing import Any, Final, TypeVar
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
-from veduta.core.chart.definition import ChartDefinition, Layer, Reference
+from veduta.core.chart.definition import ChartDefinition, Layer, ReferenceMark
 from veduta.core.chart.look import ColumnLook, DateLook, LabelLook, SeriesLook, ValueLook, WholeLook
 from veduta.core.chart.paints import OWN, Paints
 from veduta.core.chart.places import PLACE
 from veduta.core.data.fields import Frozen
-from veduta.core.formula.measures import fields_in, with_other_ids
+from veduta.core.formula.measures import list_formula_fields, replace_ids
 from veduta.core.query.measures import Measure
 
 Part = TypeVar("Part")
 FORMULAS: Final[dict[type[Frozen], str]] = {
     Measure: "formula",
     Layer: "test",
-    Reference: "formula",
+    ReferenceMark: "formula",
     ConditionalFormat: "formula",
     ChartDefinition: "aligned",
 }
@@ -30,7 +30,7 @@ TEXTS: Final = ("title", "note")
 
 COLOURS: Final[dict[type[Frozen], tuple[str, ...]]] = {
     Layer: ("colour", "other"),
-    Reference: ("colour",),
+    ReferenceMark: ("colour",),
     ConditionalFormat: ("colour", "ground"),
     ColumnLook: ("low_colour", "middle_colour", "high_colour"),
     SeriesLook: ("colour",),
@@ -40,32 +40,32 @@ COLOURS: Final[dict[type[Frozen], tuple[str, ...]]] = {
 """What in a part is a colour."""
 
 
-def everywhere(part: Part, change: Callable[[Any], Any]) -> Part:
+def rewrite_everywhere(part: Part, change: Callable[[Any], Any]) -> Part:
     """A definition, or a part of one, in which every part is changed, the innermost first."""
     if isinstance(part, tuple):
-        return tuple(everywhere(each, change) for each in part)  # type: ignore[return-value]
+        return tuple(rewrite_everywhere(each, change) for each in part)  # type: ignore[return-value]
     if not isinstance(part, Frozen):
         return part
-    inner = {name: everywhere(value, change) for name, value in part}
+    inner = {name: rewrite_everywhere(value, change) for name, value in part}
     changed = {name: value for name, value in inner.items() if value != getattr(part, name)}
     made: Part = change(part.model_copy(update=changed) if changed else part)
     return made
 
 
-def painted(definition: ChartDefinition, paints: Paints) -> ChartDefinition:
+def with_palette(definition: ChartDefinition, paints: Paints) -> ChartDefinition:
     """A definition in which series colours, by their numbers, are those of a workspace's palettes."""
     if paints.series == OWN.series:
         return definition
 
     def change(part: Any) -> Any:
         named = {name: getattr(part, name) for name in COLOURS.get(type(part), ())}
-        changed = {name: paints.named(colour) for name, colour in named.items() if colour.isdecimal()}
+        changed = {name: paints.get_colour(colour) for name, colour in named.items() if colour.isdecimal()}
         return part.model_copy(update=changed) if changed else part
 
-    return everywhere(definition, change)
+    return rewrite_everywhere(definition, change)
 
 
-def over_other_fields(part: Any, others: Mapping[str, str]) -> Any:
+def replace_fields(part: Any, others: Mapping[str, str]) -> Any:
     """A part by itself over other fields, by the ids of those that it names."""
     changes: dict[str, Any] = {}
     if isinstance(part, Grouping | Measure) and (other := others.get(part.field or "")):
@@ -75,50 +75,48 @@ def over_other_fields(part: Any, others: Mapping[str, str]) -> Any:
         changes["field"] = f"{others.get(field, field)} {grain}"
     name = FORMULAS.get(type(part), "")
     if name and getattr(part, name):
-        changes[name] = with_other_ids(getattr(part, name), others)
+        changes[name] = replace_ids(getattr(part, name), others)
     if isinstance(part, ChartDefinition):
-        changes |= {each: _text_over_others(getattr(part, each), others) for each in TEXTS}
+        changes |= {each: _replace_fields_in_text(getattr(part, each), others) for each in TEXTS}
     return part.model_copy(update=changes) if changes else part
 
 
-def _text_over_others(text: str, others: Mapping[str, str]) -> str:
+def _replace_fields_in_text(text: str, others: Mapping[str, str]) -> str:
     return PLACE.sub(
-        lambda found: (
-            "{=" + with_other_ids(found[1][1:], others) + "}" if (found[1] or "").startswith("=") else found[0]
-        ),
+        lambda found: "{=" + replace_ids(found[1][1:], others) + "}" if (found[1] or "").startswith("=") else found[0],
         text,
     )
 
 
-def fields_named(part: Any) -> dict[str, None]:
+def find_named_fields(part: Any) -> dict[str, None]:
     """The ids of the fields that a definition or a part of one names, in the order in which they are there first; those
     of filters and of lists of colours are not asked for."""
-    return dict.fromkeys(_named(part))
+    return dict.fromkeys(_iterate_names(part))
 
 
-def _named(part: Any) -> Iterator[str]:
+def _iterate_names(part: Any) -> Iterator[str]:
     if isinstance(part, tuple):
         for each in part:
-            yield from _named(each)
+            yield from _iterate_names(each)
     if not isinstance(part, Frozen):
         return
     if isinstance(part, Grouping | Measure) and part.field:
         yield part.field
     if formula := getattr(part, FORMULAS.get(type(part), ""), ""):
-        yield from sorted(fields_in(formula))
+        yield from sorted(list_formula_fields(formula))
     if isinstance(part, ChartDefinition):
         for text in TEXTS:
             for found in PLACE.finditer(getattr(part, text)):
-                yield from sorted(fields_in((found[1] or "")[1:]))
+                yield from sorted(list_formula_fields((found[1] or "")[1:]))
     for _, value in part:
-        yield from _named(value)
+        yield from _iterate_names(value)
 
 
-def without_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefinition:
+def drop_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefinition:
     """A definition without what names any of these fields: its dimensions, measures, formulas and the rest."""
 
     def stays(part: Any) -> bool:
-        return not gone.intersection(fields_named(part))
+        return not gone.intersection(find_named_fields(part))
 
     def kept(parts: tuple[Any, ...]) -> tuple[Any, ...]:
         return tuple(part for part in parts if stays(part))
@@ -126,7 +124,7 @@ def without_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefiniti
     shown = [index for index, measure in enumerate(definition.show) if stays(measure)]
     if len(shown) < len(definition.show):
         now = [shown.index(i) if i in shown else None for i in range(len(definition.show))]
-        definition = renumbered(definition, now)
+        definition = renumber_measures(definition, now)
     panels = definition.panels
     panels_by = kept(panels.by) if panels else ()
     look = definition.look
@@ -140,10 +138,10 @@ def without_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefiniti
         "panels": panels.model_copy(update={"by": panels_by}) if panels and panels_by else None,
         "keep": keep,
         "sort": definition.sort if definition.sort and stays(definition.sort) else None,
-        "layers": tuple(_untested(layer, stays) for layer in definition.layers),
+        "layers": tuple(_drop_test(layer, stays) for layer in definition.layers),
         "references": kept(definition.references),
         "conditional": kept(definition.conditional),
-        "aligned": "" if gone & fields_in(definition.aligned) else definition.aligned,
+        "aligned": "" if gone & list_formula_fields(definition.aligned) else definition.aligned,
         "look": look.model_copy(
             update={
                 "columns": columns,
@@ -151,21 +149,21 @@ def without_fields(definition: ChartDefinition, gone: set[str]) -> ChartDefiniti
             }
         ),
     }
-    changes |= {name: _text_without(getattr(definition, name), gone) for name in TEXTS}
+    changes |= {name: _drop_from_text(getattr(definition, name), gone) for name in TEXTS}
     return definition.model_copy(update=changes)
 
 
-def _untested(layer: Layer, stays: Callable[[Any], bool]) -> Layer:
+def _drop_test(layer: Layer, stays: Callable[[Any], bool]) -> Layer:
     if layer.shade and not stays(layer.shade):
         layer = layer.model_copy(update={"shade": None})
     return layer if stays(layer) else layer.model_copy(update={"test": ""})
 
 
-def _text_without(text: str, gone: set[str]) -> str:
-    return PLACE.sub(lambda found: "…" if gone & fields_in((found[1] or "")[1:]) else found[0], text)
+def _drop_from_text(text: str, gone: set[str]) -> str:
+    return PLACE.sub(lambda found: "…" if gone & list_formula_fields((found[1] or "")[1:]) else found[0], text)
 
 
-def renumbered(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
+def renumber_measures(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
     """The layers, references and looks of measures that stand elsewhere `now`, by where they stood; without those of
     measures that are gone."""
     layers, references = [], []

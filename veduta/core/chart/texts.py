@@ -9,23 +9,23 @@ from typing import Any, Final
 
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.places import PLACE
-from veduta.core.chart.sentence import setting_words
-from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.chart.sentence import describe_setting
+from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import EMPTY, format_number, format_value, settle
-from veduta.core.formula.measures import with_ids, with_names
+from veduta.core.formula.measures import replace_ids_with_names, replace_names_with_ids
 from veduta.core.model.model import Model
-from veduta.core.query.engine.shown_periods import filtered_periods
-from veduta.core.query.filters import Context, Filter, dates_words
+from veduta.core.query.engine.shown_periods import find_filtered_periods
+from veduta.core.query.filters import Context, Filter, describe_dates
 from veduta.core.query.filters.dates import PeriodFilter
-from veduta.core.query.measures import Measure, counted_tables, measure_node
-from veduta.core.words import in_sentence, listed
+from veduta.core.query.measures import Measure, list_counted_tables, measure_node
+from veduta.core.words import join_names, lower_first
 
 PARAMETER = re.compile(r":([a-z][a-z0-9_]*)")
 
 
 @dataclass(frozen=True)
-class Told:
+class TextContext:
     """What a text can tell of: a chart's picture, what it is narrowed by, and when its data ends."""
 
     picture: Picture
@@ -34,7 +34,7 @@ class Told:
     context: Context
     rows: int
 
-    def extreme(self, highest: bool) -> dict[str, Any] | None:
+    def find_extreme(self, highest: bool) -> dict[str, Any] | None:
         """The row with the highest or lowest value of the first measure; None where there is none."""
         measure = self.picture.measures[0]
         values = self.picture.result.frame.drop_nulls(measure.key).sort(measure.key, descending=highest)
@@ -50,9 +50,11 @@ class Told:
         if row is None:
             return EMPTY
         result = self.picture.result
-        return ", ".join(self.picture.words(each, result.value(row, each.key)) for each in result.dimensions) or EMPTY
+        return (
+            ", ".join(self.picture.label(each, result.get_value(row, each.key)) for each in result.dimensions) or EMPTY
+        )
 
-    def value(self, row: dict[str, Any] | None) -> str:
+    def format_value(self, row: dict[str, Any] | None) -> str:
         """The first measure of a row."""
         measure = self.picture.measures[0]
         return format_value(row and row[measure.key], measure.kind, self.picture.formats[measure.key])
@@ -64,7 +66,7 @@ class Told:
         frame = result.totals.get((), result.frame if not result.dimensions else None)
         return None if frame is None else next(frame.head(1).iter_rows(named=True), None)
 
-    def counted(self, number: int) -> str:
+    def format_count(self, number: int) -> str:
         return format_number(number, NumberFormat(language=self.picture.language))
 
     @property
@@ -74,61 +76,63 @@ class Told:
         days = sorted(self.picture.result.frame[column.key].drop_nulls().to_list()) if column else []
         if column is None or not days:
             return EMPTY
-        first, last = (self.picture.words(column, day) for day in (days[0], days[-1]))
+        first, last = (self.picture.label(column, day) for day in (days[0], days[-1]))
         return first if first == last else f"{first} to {last}"
 
     @property
     def dates(self) -> str:
         """Which dates it covers: those that all its filters on a date let pass together, or all up to the latest."""
-        settled = [now for each in self.filters if (now := each.settled(self.model.parameters)) is not None]
-        periods = filtered_periods(settled, self.model, self.context)
+        settled = [now for each in self.filters if (now := each.resolve_parameters(self.model.parameters)) is not None]
+        periods = find_filtered_periods(settled, self.model, self.context)
         if periods is None:
             return f"all up to {self.latest}"
         fiscal = self.model.schema.fiscal_month
-        return listed([dates_words(*days, fiscal) for days in periods.ranges], most=3)
+        return join_names([describe_dates(*days, fiscal) for days in periods.ranges], most=3)
 
     @property
     def latest(self) -> str:
-        days = [self.context.latest[name] for name in self._dates() if name in self.context.latest]
+        days = [self.context.latest[name] for name in self._iterate_dates() if name in self.context.latest]
         written = NumberFormat(language=self.picture.language)
-        return format_value(days[0], Kind.DATE, written) if days else EMPTY
+        return format_value(days[0], DataType.DATE, written) if days else EMPTY
 
-    def _dates(self) -> Iterator[str]:
+    def _iterate_dates(self) -> Iterator[str]:
         """The dates that the chart is about, the likeliest first: its time axis, what is filtered by, the own date of
         the rows that are measured; else any of the first table's."""
         groups, schema = self.picture.definition.groups, self.model.schema
         yield from (group.field for group in groups if group.is_time_axis)
         yield from (each.field for each in self.filters if isinstance(each, PeriodFilter))
         for measure in self.picture.definition.measures:
-            for home in counted_tables(measure_node(measure, schema, self.model.parameters, True), self.model):
+            for home in list_counted_tables(measure_node(measure, schema, self.model.parameters, True), self.model):
                 yield from (field.id for field in schema if field.table == home and field.kind.is_date)
         yield from self.context.latest
 
 
-VALUES: Final[dict[str, tuple[str, Callable[[Told], str]]]] = {
+VALUES: Final[dict[str, tuple[str, Callable[[TextContext], str]]]] = {
     "filters": (
         "what it is narrowed by",
-        lambda told: listed([in_sentence(each.words(told.model.schema)) for each in told.filters] or ["nothing"]),
+        lambda told: join_names(
+            [lower_first(each.describe(told.model.schema)) for each in told.filters] or ["nothing"]
+        ),
     ),
     "period": ("the first and the last period shown", lambda told: told.period),
     "dates": ("the dates it covers", lambda told: told.dates),
     "latest": ("the latest day of the date it is about", lambda told: told.latest),
-    "rows": ("how many rows were read", lambda told: told.counted(told.rows)),
-    "groups": ("how many groups are shown", lambda told: told.counted(told.picture.result.groups)),
-    "total": ("the first measure over all rows shown", lambda told: told.value(told.total)),
-    "highest": ("where the first measure is highest", lambda told: told.name(told.extreme(highest=True))),
-    "highest value": ("how high that is", lambda told: told.value(told.extreme(highest=True))),
-    "lowest": ("where the first measure is lowest", lambda told: told.name(told.extreme(highest=False))),
-    "lowest value": ("how low that is", lambda told: told.value(told.extreme(highest=False))),
+    "rows": ("how many rows were read", lambda told: told.format_count(told.rows)),
+    "groups": ("how many groups are shown", lambda told: told.format_count(told.picture.result.groups)),
+    "total": ("the first measure over all rows shown", lambda told: told.format_value(told.total)),
+    "highest": ("where the first measure is highest", lambda told: told.name(told.find_extreme(highest=True))),
+    "highest value": ("how high that is", lambda told: told.format_value(told.find_extreme(highest=True))),
+    "lowest": ("where the first measure is lowest", lambda told: told.name(told.find_extreme(highest=False))),
+    "lowest value": ("how low that is", lambda told: told.format_value(told.find_extreme(highest=False))),
     "first": ("what stands first", lambda told: told.name(told.end(first=True))),
-    "first value": ("its first measure", lambda told: told.value(told.end(first=True))),
+    "first value": ("its first measure", lambda told: told.format_value(told.end(first=True))),
     "last": ("what stands last", lambda told: told.name(told.end(first=False))),
-    "last value": ("its first measure", lambda told: told.value(told.end(first=False))),
+    "last value": ("its first measure", lambda told: told.format_value(told.end(first=False))),
 }
 """The values that have a name, what they are and how they are found; any other is a formula over all rows shown."""
 
 
-def stored(text: str, model: Model) -> str:
+def store_text(text: str, model: Model) -> str:
     """A text as it is kept, its formulas naming fields by their ids. Raises DefinitionProblem for a value that is
     neither known nor a formula."""
 
@@ -139,7 +143,7 @@ def stored(text: str, model: Model) -> str:
         if (known := " ".join(name.split())) in VALUES:
             return f"{{{known}}}"
         try:
-            formula = with_ids(name.removeprefix("="), model.schema)
+            formula = replace_names_with_ids(name.removeprefix("="), model.schema)
             measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
         except VedutaError as problem:
             raise DefinitionProblem(
@@ -152,22 +156,22 @@ def stored(text: str, model: Model) -> str:
     return PLACE.sub(keep, text)
 
 
-def as_written(text: str, model: Model) -> str:
+def show_text(text: str, model: Model) -> str:
     """A kept text as people write it, with the fields' names."""
 
     def written(match: re.Match[str]) -> str:
         is_formula = (match[1] or "").startswith("=")
-        return f"{{={with_names(match[1][1:], model.schema)}}}" if is_formula else match[0]
+        return f"{{={replace_ids_with_names(match[1][1:], model.schema)}}}" if is_formula else match[0]
 
     return PLACE.sub(written, text)
 
 
-def without_values(text: str) -> str:
+def strip_placeholders(text: str) -> str:
     """A kept text where its values are not known."""
-    return _with(text, lambda _: "…")
+    return _replace_placeholders(text, lambda _: "…")
 
 
-def said(text: str, told: Told) -> str:
+def render_text(text: str, told: TextContext) -> str:
     """A kept text with its values."""
 
     def value(name: str) -> str:
@@ -178,21 +182,21 @@ def said(text: str, told: Told) -> str:
             return EMPTY
         return format_value(row[column.key], column.kind, settle(column.format, [row[column.key]], column.kind))
 
-    return _with(text, value, lambda literal: _with_settings(literal, told.model))
+    return _replace_placeholders(text, value, lambda literal: _replace_settings(literal, told.model))
 
 
-def _with_settings(text: str, model: Model) -> str:
+def _replace_settings(text: str, model: Model) -> str:
     """A text with what parameters are set to in the place of their names, as :top_n."""
     by_id = {parameter.id: parameter for parameter in model.definition.parameters}
 
     def setting(written: re.Match[str]) -> str:
         parameter = by_id.get(written[1])
-        return setting_words(parameter, model.parameters[parameter.id].values) if parameter else written[0]
+        return describe_setting(parameter, model.parameters[parameter.id].values) if parameter else written[0]
 
     return PARAMETER.sub(setting, text)
 
 
-def _with(text: str, put: Callable[[str], str], between: Callable[[str], str] = str) -> str:
+def _replace_placeholders(text: str, put: Callable[[str], str], between: Callable[[str], str] = str) -> str:
     """A text with something put for each value, and for what stands between values."""
     pieces, end = [], 0
     for match in PLACE.finditer(text):

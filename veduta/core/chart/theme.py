@@ -9,10 +9,18 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import Any
 
-from veduta.core.chart.drawing.colours import BLACK, GROUND, ON_LIGHT_SERIES, ON_SERIES, WHITE, between, colour_named
+from veduta.core.chart.drawing.colours import (
+    BLACK,
+    GROUND,
+    ON_LIGHT_SERIES,
+    ON_SERIES,
+    WHITE,
+    get_colour,
+    interpolate_colours,
+)
 from veduta.core.chart.drawing.labels import BAR_SHARE
 from veduta.core.chart.paints import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
-from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, dark_counterpart, ink_on, paper, readable
+from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, choose_ink, derive_dark_colour, make_readable, mix_paper
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")
@@ -41,7 +49,7 @@ LIGHT = {"ink": "#16262B", "muted": "#5A6B6F", "rule": "#D5DCDA"}
 DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
 
-def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
+def build_config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
     """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels; the colours of series for marks
     that have none of their own."""
     text = {
@@ -101,25 +109,25 @@ def config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
     }
 
 
-def themes(paints: Paints = OWN) -> dict[str, Any]:
+def build_themes(paints: Paints = OWN) -> dict[str, Any]:
     """What a page needs to draw in either theme: configurations and the exchange of colours for the dark one."""
     return {
-        "light": config(LIGHT, paints.series),
-        "dark": config(DARK, tuple(in_dark(colour) for colour in paints.series)),
+        "light": build_config(LIGHT, paints.series),
+        "dark": build_config(DARK, tuple(find_dark_colour(colour) for colour in paints.series)),
         "dark_colours": IN_DARK,
     }
 
 
-def in_dark(colour: str) -> str:
+def find_dark_colour(colour: str) -> str:
     """What stands for a colour, as #RRGGBB, in the dark theme."""
-    return _own_counterparts.get()().get(colour) or IN_DARK.get(colour) or dark_counterpart(colour)
+    return _own_counterparts.get()().get(colour) or IN_DARK.get(colour) or derive_dark_colour(colour)
 
 
 _own_counterparts: ContextVar[Callable[[], Mapping[str, str]]] = ContextVar("own_counterparts", default=dict)
 
 
 @contextmanager
-def counterparts(own: Callable[[], Mapping[str, str]]) -> Iterator[None]:
+def use_counterparts(own: Callable[[], Mapping[str, str]]) -> Iterator[None]:
     """While this lasts, the colours that `own` gives when it is asked have counterparts of their own in the dark
     theme."""
     token = _own_counterparts.set(own)
@@ -129,38 +137,38 @@ def counterparts(own: Callable[[], Mapping[str, str]]) -> Iterator[None]:
         _own_counterparts.reset(token)
 
 
-def in_both(name: str) -> tuple[str, str]:
+def get_both_colours(name: str) -> tuple[str, str]:
     """A colour by its name, in the light and in the dark theme."""
-    colour = colour_named(name)
-    return colour, in_dark(colour)
+    colour = get_colour(name)
+    return colour, find_dark_colour(colour)
 
 
-def text_in_both(name: str, ground: str = "") -> tuple[str, str]:
+def get_both_text_colours(name: str, ground: str = "") -> tuple[str, str]:
     """The colour of a text on a ground ("" is the sheet) in both themes, or the nearest that can be read there; without
     a colour the ink that is read best."""
-    grounds = in_both(ground) if ground else (LIGHT_GROUND, DARK_GROUND)
+    grounds = get_both_colours(ground) if ground else (LIGHT_GROUND, DARK_GROUND)
     if not name:
-        return ink_on(grounds[0]), ink_on(grounds[1])
-    light, dark = in_both(name)
-    return readable(light, grounds[0]), readable(dark, grounds[1])
+        return choose_ink(grounds[0]), choose_ink(grounds[1])
+    light, dark = get_both_colours(name)
+    return make_readable(light, grounds[0]), make_readable(dark, grounds[1])
 
 
-def paper_in_both(name: str) -> tuple[str, str]:
+def get_both_paper_colours(name: str) -> tuple[str, str]:
     """A colour as the ground of a drawing, in both themes: the nearest on which all its texts can be read."""
-    light, dark = in_both(name)
-    return paper(light, LIGHT["muted"]), paper(dark, DARK["muted"])
+    light, dark = get_both_colours(name)
+    return mix_paper(light, LIGHT["muted"]), mix_paper(dark, DARK["muted"])
 
 
-def accent_tones(colour: str) -> dict[str, tuple[str, str]]:
+def compute_accent_tones(colour: str) -> dict[str, tuple[str, str]]:
     """What an accent colour makes of a page, in the light and in the dark theme: texts and controls in it, their tint,
     and texts on them. All texts have a contrast of 4.5 or more."""
-    light, dark = text_in_both(colour)
-    tints = between(LIGHT_GROUND, light, TINT), between(DARK_GROUND, dark, TINT)
-    light, dark = readable(light, tints[0]), readable(dark, tints[1])
-    return {"lagoon": (light, dark), "lagoon-tint": tints, "on-lagoon": (ink_on(light), ink_on(dark))}
+    light, dark = get_both_text_colours(colour)
+    tints = interpolate_colours(LIGHT_GROUND, light, TINT), interpolate_colours(DARK_GROUND, dark, TINT)
+    light, dark = make_readable(light, tints[0]), make_readable(dark, tints[1])
+    return {"lagoon": (light, dark), "lagoon-tint": tints, "on-lagoon": (choose_ink(light), choose_ink(dark))}
 
 
-def dark_colours_of(spec: Any) -> dict[str, str]:
+def find_dark_colours(spec: Any) -> dict[str, str]:
     """What stands in the dark theme for those colours of a specification for which a page does not know it."""
     own = dict.fromkeys(re.findall(r'"(#[0-9A-Fa-f]{6})"', json.dumps(spec)))
-    return {colour: dark for colour in own if (dark := in_dark(colour)) != IN_DARK.get(colour)}
+    return {colour: dark for colour in own if (dark := find_dark_colour(colour)) != IN_DARK.get(colour)}

@@ -19,7 +19,7 @@ SEEN, TINTED = 3.0, 0.08
 TOLERANCE = 1e-4
 
 
-def written(text: str) -> str:
+def write_colour(text: str) -> str:
     """A colour written in any way of CSS (hex, rgb, hsl, a name) as #RRGGBB; "" for what is none."""
     try:
         return Color(text.strip()).convert("srgb").to_string(hex=True, alpha=False, fit=True).upper()
@@ -28,61 +28,61 @@ def written(text: str) -> str:
 
 
 @cache
-def contrast(colour: str, ground: str) -> float:
+def compute_contrast(colour: str, ground: str) -> float:
     """The contrast of two colours, from 1 to 21, as WCAG 2.2 defines it."""
     return Color(colour).contrast(ground, method="wcag21")
 
 
 @cache
-def ink_on(ground: str) -> str:
+def choose_ink(ground: str) -> str:
     """The text that is read better on a ground, dark or light; its contrast is 4.5 or more on any."""
-    dark, light = contrast(DARK_INK, ground), contrast(LIGHT_INK, ground)
+    dark, light = compute_contrast(DARK_INK, ground), compute_contrast(LIGHT_INK, ground)
     if max(dark, light) < READABLE:
         return "#000000"
     return DARK_INK if dark >= light else LIGHT_INK
 
 
 @cache
-def readable(colour: str, ground: str, least: float = READABLE) -> str:
+def make_readable(colour: str, ground: str, least: float = READABLE) -> str:
     """The colour, or the nearest one of its hue whose contrast with a ground is large enough."""
-    if contrast(colour, ground) >= least:
+    if compute_contrast(colour, ground) >= least:
         return colour
-    darker = contrast("#000000", ground) > contrast("#FFFFFF", ground)
-    return _nearest(colour, lambda tone: contrast(tone, ground) >= least, 0.0 if darker else 1.0)
+    darker = compute_contrast("#000000", ground) > compute_contrast("#FFFFFF", ground)
+    return _find_nearest(colour, lambda tone: compute_contrast(tone, ground) >= least, 0.0 if darker else 1.0)
 
 
 @cache
-def paper(colour: str, ink: str) -> str:
+def mix_paper(colour: str, ink: str) -> str:
     """The colour, or the nearest one of its hue on which texts of an ink can be read."""
-    if contrast(ink, colour) >= READABLE:
+    if compute_contrast(ink, colour) >= READABLE:
         return colour
-    brighter = contrast("#FFFFFF", ink) > contrast("#000000", ink)
-    return _nearest(colour, lambda tone: contrast(ink, tone) >= READABLE, 1.0 if brighter else 0.0)
+    brighter = compute_contrast("#FFFFFF", ink) > compute_contrast("#000000", ink)
+    return _find_nearest(colour, lambda tone: compute_contrast(ink, tone) >= READABLE, 1.0 if brighter else 0.0)
 
 
 @cache
-def dark_counterpart(colour: str) -> str:
+def derive_dark_colour(colour: str) -> str:
     """A colour of the same hue that has the contrast with the dark sheet that this one has with the light sheet: pale
     grounds become deep ones, strong marks light ones. A strong colour is seen on either."""
     least = SEEN if Color(colour).convert("oklch")[1] > TINTED else 1.0
-    wanted = min(max(contrast(colour, LIGHT_GROUND), least), contrast("#FFFFFF", DARK_GROUND))
-    return _nearest(colour, lambda tone: contrast(tone, DARK_GROUND) >= wanted, 1.0, DARK_GROUND)
+    wanted = min(max(compute_contrast(colour, LIGHT_GROUND), least), compute_contrast("#FFFFFF", DARK_GROUND))
+    return _find_nearest(colour, lambda tone: compute_contrast(tone, DARK_GROUND) >= wanted, 1.0, DARK_GROUND)
 
 
-def _nearest(colour: str, holds: Callable[[str], bool], end: float, start: str = "") -> str:
+def _find_nearest(colour: str, holds: Callable[[str], bool], end: float, start: str = "") -> str:
     """The tone of a colour's hue for which something holds, at the lightness that is least on the way to an end (0 or
     1), at which it holds. The way begins at the colour's own lightness, or at that of `start`."""
     lightness, chroma, hue = (part if part == part else 0.0 for part in Color(colour).convert("oklch").coords())
     near, far = (Color(start).convert("oklch")[0] if start else lightness), end
     while abs(far - near) > TOLERANCE:
         middle = (near + far) / 2
-        if holds(_tone(middle, chroma, hue)):
+        if holds(_write_tone(middle, chroma, hue)):
             far = middle
         else:
             near = middle
-    return _tone(far, chroma, hue)
+    return _write_tone(far, chroma, hue)
 
 
-def _tone(lightness: float, chroma: float, hue: float) -> str:
+def _write_tone(lightness: float, chroma: float, hue: float) -> str:
     """A colour of OKLCH as #RRGGBB, with less chroma where the screen has none so strong."""
     return Color("oklch", [lightness, chroma, hue]).convert("srgb").fit().to_string(hex=True).upper()

@@ -14,7 +14,7 @@ from pydantic import StringConstraints, ValidationError, model_validator
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
 from veduta.core.data.fields import Frozen
-from veduta.core.errors import DefinitionProblem, what_is_wrong
+from veduta.core.errors import DefinitionProblem, explain_validation_error
 from veduta.core.query.filters import Value
 
 EMPTY = "(empty)"
@@ -26,14 +26,14 @@ FieldName = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 Values = tuple[str | None, ...]
 
 
-class ColourOf(Frozen):
+class ColourAssignment(Frozen):
     """The colour of a value, or of values of several fields together."""
 
     values: tuple[Value, ...] = Attribute(min_length=1, max_length=3)
     colour: Colour
 
     @model_validator(mode="after")
-    def _short(self) -> ColourOf:
+    def _validate(self) -> ColourAssignment:
         if any(len(str(value)) > LONGEST for value in self.values):
             raise ValueError(f"a value is longer than {LONGEST} letters")
         return self
@@ -41,30 +41,30 @@ class ColourOf(Frozen):
 
 class ColourList(Frozen):
     """Colours of the values of a field, or of combinations of those of two or three; values may be there that no row
-    has. In a chart, fields are named as by `key_of` its dimensions, elsewhere as people read them."""
+    has. In a chart, fields are named as by `make_field_key` its dimensions, elsewhere as people read them."""
 
     fields: tuple[FieldName, ...] = Attribute(min_length=1, max_length=3)
-    colours: tuple[ColourOf, ...] = Attribute((), max_length=2_000)
+    colours: tuple[ColourAssignment, ...] = Attribute((), max_length=2_000)
 
     @model_validator(mode="after")
-    def _whole(self) -> ColourList:
+    def _validate(self) -> ColourList:
         if any(len(each.values) != len(self.fields) for each in self.colours):
             raise ValueError("a colour is not of one value for each field")
         return self
 
 
-def key_of(group: Grouping) -> str:
+def make_field_key(group: Grouping) -> str:
     """How a chart's colours name one of its dimensions."""
     return f"{group.field} {group.grain.value}" if group.grain else group.field
 
 
-def keys_of(values: Sequence[Any]) -> Values:
+def make_value_keys(values: Sequence[Any]) -> Values:
     """Values as colours know them, however they came to be written: texts, or None for the empty one. Dates are ISO
     8601, numbers have no idle fraction, yes and no are said so."""
-    return tuple(key_of_value(value) for value in values)
+    return tuple(make_value_key(value) for value in values)
 
 
-def key_of_value(value: Any) -> str | None:
+def make_value_key(value: Any) -> str | None:
     if value is None:
         return None
     if isinstance(value, bool):
@@ -74,19 +74,21 @@ def key_of_value(value: Any) -> str | None:
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
-def lists_of(rows: Iterable[tuple[str, str, str]]) -> list[ColourList]:
+def load_colour_lists(rows: Iterable[tuple[str, str, str]]) -> list[ColourList]:
     """Lists as they are written: in each row fields, values and a colour, fields and values of several with · between
     them. Rows that say nothing are left out. Raises DefinitionProblem for one that is not whole."""
-    found: dict[tuple[str, ...], list[ColourOf]] = {}
+    found: dict[tuple[str, ...], list[ColourAssignment]] = {}
     for row in rows:
         fields, values = (tuple(part.strip() for part in text.split("·")) for text in row[:2])
         if not any(text.strip() for text in row):
             continue
         try:
-            one = ColourOf(values=tuple(None if value == EMPTY else value for value in values), colour=row[2])
+            one = ColourAssignment(values=tuple(None if value == EMPTY else value for value in values), colour=row[2])
             ColourList(fields=fields, colours=(one,))
         except ValidationError as error:
-            raise DefinitionProblem(f"“{' '.join(row)}” cannot be a colour: {what_is_wrong(error)[0]}.") from None
+            raise DefinitionProblem(
+                f"“{' '.join(row)}” cannot be a colour: {explain_validation_error(error)[0]}."
+            ) from None
         if not one.colour:
             raise DefinitionProblem(f"{row[1]} has no colour yet.", hint="Write one, or take the line out.")
         found.setdefault(fields, []).append(one)
@@ -97,33 +99,33 @@ class ValueColours:
     """The colours of several levels, the narrowest first."""
 
     def __init__(self, *levels: Sequence[ColourList]) -> None:
-        self.levels = [_by_fields(lists) for lists in levels]
+        self.levels = [_index_by_fields(lists) for lists in levels]
 
-    def within(self, narrower: Sequence[ColourList]) -> ValueColours:
+    def override(self, narrower: Sequence[ColourList]) -> ValueColours:
         """With a narrower level."""
         made = ValueColours(narrower)
         made.levels += self.levels
         return made
 
-    def of(self, fields: Sequence[str], values: Sequence[Any]) -> str:
+    def find_colour(self, fields: Sequence[str], values: Sequence[Any]) -> str:
         """The name of the colour that the values of fields have; "" for none."""
-        names, keys = _names(fields), keys_of(values)
+        names, keys = _normalise_names(fields), make_value_keys(values)
         return next((found for level in self.levels if (found := level.get(names, {}).get(keys, ""))), "")
 
 
-def _names(fields: Sequence[str]) -> tuple[str, ...]:
+def _normalise_names(fields: Sequence[str]) -> tuple[str, ...]:
     return tuple(name.casefold() for name in fields)
 
 
-def _by_fields(lists: Sequence[ColourList]) -> dict[tuple[str, ...], dict[Values, str]]:
+def _index_by_fields(lists: Sequence[ColourList]) -> dict[tuple[str, ...], dict[Values, str]]:
     found: dict[tuple[str, ...], dict[Values, str]] = {}
     for each in lists:
-        colours = {keys_of(of.values): of.colour for of in each.colours if of.colour}
-        found.setdefault(_names(each.fields), {}).update(colours)
+        colours = {make_value_keys(of.values): of.colour for of in each.colours if of.colour}
+        found.setdefault(_normalise_names(each.fields), {}).update(colours)
     return found
 
 
-def given(there: Mapping[Any, str], values: Sequence[Any]) -> dict[Any, str]:
+def pick_given(there: Mapping[Any, str], values: Sequence[Any]) -> dict[Any, str]:
     """The colours that are given to values which have none yet, in their order: those first that the fewest have."""
     used = Counter(there.values())
     found: dict[Any, str] = {}

@@ -9,9 +9,9 @@ from veduta.core.data.fields import Aggregate, Schema
 from veduta.core.formula.additivity import adds_up
 from veduta.core.formula.functions import PERCENT
 from veduta.core.formula.measures import Parameters
-from veduta.core.query.filters import grouping_words
+from veduta.core.query.filters import label_grouping
 from veduta.core.query.measures import Measure, measure_node, measure_words
-from veduta.core.words import in_sentence, listed
+from veduta.core.words import join_names, lower_first
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ def measure_formula(measure: Measure) -> str:
     return f'{measure.aggregate.value}("#{measure.field}")'
 
 
-def fitting(
+def list_variations(
     groups: tuple[Grouping, ...], schema: Schema, measure: Measure, parameters: Parameters
 ) -> list[tuple[str, str]]:
     """The variations that suit a measure and a chart's dimensions, as (key, words)."""
@@ -91,29 +91,29 @@ def fitting(
         "needs_sum": not adds_up(measure_node(measure, schema, parameters)),
     }
     unfit = [name for name, lacks in lacking.items() if lacks]
-    words = _words_of(groups, schema)
+    words = _label_groups(groups, schema)
     fit = [each for each in VARIATIONS if not any(getattr(each, name) for name in unfit)]
     return [(each.key, each.words.format(**words)) for each in fit]
 
 
-def _words_of(groups: tuple[Grouping, ...], schema: Schema) -> dict[str, str]:
+def _label_groups(groups: tuple[Grouping, ...], schema: Schema) -> dict[str, str]:
     axis = next((group for group in groups if group.is_time_axis), None)
-    parents = [in_sentence(grouping_words(group, schema)) for group in groups[:-1]]
-    return {"grain": axis.period.words if axis else "year", "parent": listed(parents)}
+    parents = [lower_first(label_grouping(group, schema)) for group in groups[:-1]]
+    return {"grain": axis.period.words if axis else "year", "parent": join_names(parents)}
 
 
 def vary(measure: Measure, key: str, groups: tuple[Grouping, ...], schema: Schema) -> Measure:
     """The measure's variation. Raises KeyError for one that there is not."""
     variation = {each.key: each for each in VARIATIONS}[key]
-    words = _words_of(groups, schema)
+    words = _label_groups(groups, schema)
     name = measure_words(measure, schema)
     said = variation.name.format(name=name if variation.name.startswith("{") else name[0].lower() + name[1:], **words)
-    last = _named(groups[-1]) if groups else ""
+    last = _name_group(groups[-1]) if groups else ""
     formula = variation.formula.format(x=measure_formula(measure), last=last, **words)
     return Measure(formula=formula, name=said[:200], format=PERCENT if variation.needs_parent else None)
 
 
-def _named(group: Grouping) -> str:
+def _name_group(group: Grouping) -> str:
     """A dimension as a stored formula names it in a grain."""
     field = f'"#{group.field}"'
     return f"trunc({field}, '{group.grain}')" if group.is_time_axis else field

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from typing import Final
 
 from veduta.core.dashboard.controls import Control
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
-from veduta.core.dashboard.following import first_of
-from veduta.core.dashboard.merging import Both
+from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
+from veduta.core.dashboard.following import get_default
+from veduta.core.dashboard.merging import MergeConflict
 from veduta.core.data.fields import Frozen
-from veduta.core.words import listed
+from veduta.core.words import join_names
 
 PLACE: Final = ("x", "y", "w", "h", "group")
 PARTS: Final[dict[str, str]] = {
@@ -48,9 +48,11 @@ PAGE_PARTS: Final = {
 }
 
 
-def both_words(both: Both, definition: DashboardDefinition, name_of: Callable[[Block], str]) -> str:
+def describe_conflict(
+    both: MergeConflict, definition: DashboardDefinition, name_of: Callable[[DashboardBlock], str]
+) -> str:
     """A setting that two people changed at the same time, in words."""
-    block, page = definition.block(both.id), definition.page(both.id)
+    block, page = definition.find_block(both.id), definition.find_page(both.id)
     if both.kind == "block" and block:
         name, parts = name_of(block), {**PARTS, "place": "its place"}
     elif both.kind == "page" and page:
@@ -65,7 +67,7 @@ def both_words(both: Both, definition: DashboardDefinition, name_of: Callable[[B
 
 
 @dataclass(frozen=True)
-class Change:
+class DashboardChange:
     """`block` is the id of the block that changes, if it is one that is there before and after."""
 
     name: str
@@ -73,35 +75,37 @@ class Change:
     block: str = ""
 
 
-def changes(before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[Block], str]) -> list[Change]:
+def list_changes(
+    before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[DashboardBlock], str]
+) -> list[DashboardChange]:
     """From one published definition to another, in reading order: pages, blocks, controls, and the whole."""
     return [
-        *_of_pages(before, after),
-        *_of_blocks(before, after, name_of),
-        *_of_controls(before, after),
-        *_of_filters(before, after),
-        *_of_the_whole(before, after),
+        *_iterate_page_changes(before, after),
+        *_iterate_block_changes(before, after, name_of),
+        *_iterate_control_changes(before, after),
+        *_iterate_filter_changes(before, after),
+        *_iterate_whole_changes(before, after),
     ]
 
 
-def _of_pages(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+def _iterate_page_changes(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[DashboardChange]:
     there = {page.id: page for page in before.pages}
     for page in after.pages:
         old = there.get(page.id)
         if old is None:
-            yield Change(page.name, "is a new page")
-        elif parts := _parts(PAGE_PARTS, old, page):
-            yield Change(page.name, f"{_change(parts)} (a page)")
+            yield DashboardChange(page.name, "is a new page")
+        elif parts := _describe_parts(PAGE_PARTS, old, page):
+            yield DashboardChange(page.name, f"{_change(parts)} (a page)")
     kept = {page.id for page in after.pages}
-    yield from (Change(page.name, "is a page no longer") for page in before.pages if page.id not in kept)
+    yield from (DashboardChange(page.name, "is a page no longer") for page in before.pages if page.id not in kept)
     order = [page.id for page in before.pages if page.id in kept]
     if order != [page.id for page in after.pages if page.id in there]:
-        yield Change("The pages", "stand in another order")
+        yield DashboardChange("The pages", "stand in another order")
 
 
-def _of_blocks(
-    before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[Block], str]
-) -> Iterator[Change]:
+def _iterate_block_changes(
+    before: DashboardDefinition, after: DashboardDefinition, name_of: Callable[[DashboardBlock], str]
+) -> Iterator[DashboardChange]:
     there = {block.id: (page, block) for page in before.pages for block in page.blocks if block.kind != "place"}
     kept = set()
     for page in after.pages:
@@ -110,20 +114,20 @@ def _of_blocks(
                 continue
             kept.add(block.id)
             if block.id not in there:
-                yield Change(name_of(block), f"is new{_on(page, after)}")
-            elif parts := _changed(*there[block.id], page, block):
-                yield Change(name_of(block), _change(parts), block.id)
+                yield DashboardChange(name_of(block), f"is new{_name_page(page, after)}")
+            elif parts := _describe_block_changes(*there[block.id], page, block):
+                yield DashboardChange(name_of(block), _change(parts), block.id)
     for name, (page, block) in there.items():
         if name not in kept:
-            yield Change(name_of(block), f"is there no longer{_on(page, before)}")
+            yield DashboardChange(name_of(block), f"is there no longer{_name_page(page, before)}")
 
 
-def _on(page: Page, definition: DashboardDefinition) -> str:
+def _name_page(page: Page, definition: DashboardDefinition) -> str:
     return f" on the page “{page.name}”" if len(definition.pages) > 1 else ""
 
 
-def _changed(old_page: Page, old: Block, page: Page, block: Block) -> list[str]:
-    parts = _parts(PARTS, old, block)
+def _describe_block_changes(old_page: Page, old: DashboardBlock, page: Page, block: DashboardBlock) -> list[str]:
+    parts = _describe_parts(PARTS, old, block)
     if old_page.id != page.id:
         parts.append("its page")
     elif any(getattr(old, part) != getattr(block, part) for part in PLACE):
@@ -131,30 +135,32 @@ def _changed(old_page: Page, old: Block, page: Page, block: Block) -> list[str]:
     return list(dict.fromkeys(parts))
 
 
-def _parts(words: Mapping[str, str], old: Frozen, new: Frozen) -> list[str]:
+def _describe_parts(words: Mapping[str, str], old: Frozen, new: Frozen) -> list[str]:
     """The parts in which two differ, in words, each once."""
     return list(dict.fromkeys(said for part, said in words.items() if getattr(old, part) != getattr(new, part)))
 
 
 def _change(parts: list[str]) -> str:
-    return f"{listed(parts)} {'change' if len(parts) > 1 else 'changes'}"
+    return f"{join_names(parts)} {'change' if len(parts) > 1 else 'changes'}"
 
 
-def _of_controls(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+def _iterate_control_changes(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[DashboardChange]:
     there = {control.id: control for control in before.controls}
     for control in after.controls:
         if control.id not in there:
-            yield Change(control.name, "is a new control")
+            yield DashboardChange(control.name, "is a new control")
         else:
-            yield from (Change(control.name, words) for words in _of_control(there[control.id], control))
+            yield from (
+                DashboardChange(control.name, words) for words in _iterate_setting_changes(there[control.id], control)
+            )
     if before.applies != after.applies:
-        yield Change("What readers set", "holds once they apply it" if after.applies else "holds at once")
+        yield DashboardChange("What readers set", "holds once they apply it" if after.applies else "holds at once")
     kept = {control.id for control in after.controls}
-    yield from (Change(each.name, "is a control no longer") for each in before.controls if each.id not in kept)
+    yield from (DashboardChange(each.name, "is a control no longer") for each in before.controls if each.id not in kept)
 
 
-def _of_control(old: Control, new: Control) -> Iterator[str]:
-    if (old.first, old.attribute, first_of(old)) != (new.first, new.attribute, first_of(new)):
+def _iterate_setting_changes(old: Control, new: Control) -> Iterator[str]:
+    if (old.first, old.attribute, get_default(old)) != (new.first, new.attribute, get_default(new)):
         yield "is set to something else at first"
     if (old.scope, old.fields) != (new.scope, new.fields):
         yield "reaches other blocks"
@@ -163,22 +169,22 @@ def _of_control(old: Control, new: Control) -> Iterator[str]:
         yield "is set in another way"
 
 
-def _of_filters(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+def _iterate_filter_changes(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[DashboardChange]:
     there, kept = {each.id: each for each in before.filters}, {each.id for each in after.filters}
     for each in after.filters:
         if each.id not in there:
-            yield Change(A_FILTER, "is new")
+            yield DashboardChange(A_FILTER, "is new")
         elif there[each.id] != each:
-            yield Change(A_FILTER, "changes")
-    yield from (Change(A_FILTER, "is there no longer") for name in there if name not in kept)
+            yield DashboardChange(A_FILTER, "changes")
+    yield from (DashboardChange(A_FILTER, "is there no longer") for name in there if name not in kept)
 
 
-def _of_the_whole(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[Change]:
+def _iterate_whole_changes(before: DashboardDefinition, after: DashboardDefinition) -> Iterator[DashboardChange]:
     if (before.colours, before.own_colours) != (after.colours, after.own_colours):
-        yield Change("Colours of values", "change")
+        yield DashboardChange("Colours of values", "change")
     if before.palettes_kept != after.palettes_kept:
-        yield Change("The palettes of its charts", "change")
+        yield DashboardChange("The palettes of its charts", "change")
     if before.paper != after.paper:
-        yield Change("The paper it is printed on", "changes")
+        yield DashboardChange("The paper it is printed on", "changes")
     if before.letters != after.letters:
-        yield Change("The size of letters", "changes")
+        yield DashboardChange("The size of letters", "changes")

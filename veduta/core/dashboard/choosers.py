@@ -10,19 +10,19 @@ from veduta.core.chart.places import has_values
 from veduta.core.dashboard.controls import ChooserChoice, Control, Option
 
 
-def rechosen(chart: ChartDefinition, chosen: Iterable[tuple[Control, ChooserChoice]]) -> ChartDefinition:
+def apply_choices(chart: ChartDefinition, chosen: Iterable[tuple[Control, ChooserChoice]]) -> ChartDefinition:
     """A chart with what readers have chosen for it, of those of its data. What was sorted or kept by a measure that is
     replaced goes by the one in its place. A title without values in it gives way to what the chart then says."""
     changed = chart
     for control, choice in chosen:
         if control.dataset == chart.dataset and choice.option < len(control.options):
-            changed = _with(changed, control.options[choice.option])
+            changed = _apply_option(changed, control.options[choice.option])
     if changed != chart and not has_values(changed.title):
         changed = changed.model_copy(update={"title": ""})
     return changed
 
 
-def _with(chart: ChartDefinition, option: Option) -> ChartDefinition:
+def _apply_option(chart: ChartDefinition, option: Option) -> ChartDefinition:
     said: dict[str, Any] = {}
     if option.measure:
         old = chart.measures[0]

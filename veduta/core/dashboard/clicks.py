@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from pydantic import AfterValidator, model_validator
 
-from veduta.core.chart.addresses import checked_with_places, is_on_web
+from veduta.core.chart.addresses import is_on_web, validate_address_template
 from veduta.core.data.fields import Frozen
 
 PLACE = re.compile(r"\{([^{}]*)\}")
@@ -25,8 +25,8 @@ DOES: Final[dict[Does, str]] = {
 }
 
 
-def _checked(text: str) -> str:
-    return checked_with_places(text, PLACE)
+def _validate_address(text: str) -> str:
+    return validate_address_template(text, PLACE)
 
 
 class Click(Frozen):
@@ -36,22 +36,22 @@ class Click(Frozen):
     does: Does = "focus"
     page: str = ""
     dashboard: str = ""
-    address: Annotated[str, AfterValidator(_checked)] = ""
+    address: Annotated[str, AfterValidator(_validate_address)] = ""
 
     @model_validator(mode="before")
     @classmethod
-    def _only_what_it_needs(cls, data: Any) -> Any:
+    def _drop_unneeded(cls, data: Any) -> Any:
         if not isinstance(data, dict):
             return data
         return {name: value for name, value in data.items() if name in ("does", data.get("does"))}
 
 
-def address_for(address: str, values: Mapping[str, str]) -> str:
+def fill_address(address: str, values: Mapping[str, str]) -> str:
     """Where a click leads, with the clicked values by the names of their dimensions; "" where a value is missing.
 
-    >>> address_for("https://ships.example/{Vessel}?on={Route}", {"Vessel": "Gull & Co", "Route": "Harrow–Tern"})
+    >>> fill_address("https://ships.example/{Vessel}?on={Route}", {"Vessel": "Gull & Co", "Route": "Harrow–Tern"})
     'https://ships.example/Gull%20%26%20Co?on=Harrow%E2%80%93Tern'
-    >>> address_for("https://ships.example/{Quay}", {"Vessel": "Gannet"})
+    >>> fill_address("https://ships.example/{Quay}", {"Vessel": "Gannet"})
     ''
     """
     by_name = {name.casefold(): value for name, value in values.items()}

@@ -9,10 +9,10 @@ from typing import Annotated, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.calendar import Grain, Grouping, count_whole_months, day_of, moved_days
-from veduta.core.dashboard.scope import EVERYWHERE, Scope
-from veduta.core.data.fields import Field, Frozen, Kind
-from veduta.core.formats import value_words
+from veduta.core.calendar import Grain, Grouping, count_whole_months, shift_days, to_date
+from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
+from veduta.core.data.fields import DataField, DataType, Frozen
+from veduta.core.formats import label_value
 from veduta.core.model.definition import Choice as LabelledValue
 from veduta.core.query.filters import (
     DatesFilter,
@@ -21,11 +21,11 @@ from veduta.core.query.filters import (
     RelativeFilter,
     TextFilter,
     Value,
-    typed,
+    convert_point_value,
 )
-from veduta.core.query.filters.rows import bound_words
+from veduta.core.query.filters.rows import describe_bound
 from veduta.core.query.measures import Measure
-from veduta.core.words import listed
+from veduta.core.words import join_names
 
 OF_A_YEAR = {"year": 1, "quarter": 4, "month": 12}
 """How many of a unit make a year; of days and weeks it is no whole number."""
@@ -49,7 +49,7 @@ class DatesChoice(Frozen):
     end_time: dt.time | None = None
 
     @model_validator(mode="after")
-    def _in_order(self) -> DatesChoice:
+    def _validate_order(self) -> DatesChoice:
         if self.start and self.end:
             first = dt.datetime.combine(self.start, self.start_time or dt.time.min)
             if first > dt.datetime.combine(self.end, self.end_time or dt.time.max):
@@ -66,39 +66,39 @@ class DatesChoice(Frozen):
         times = {"start_time": self.start_time, "end_time": self.end_time}
         return DatesFilter(field=field, start=self.start, end=self.end, **times)
 
-    def words(self, control: Control) -> str:
+    def describe(self, control: Control) -> str:
         made = self.filter(control.field)
-        return made.words_of_periods() if made else "all"
+        return made.describe_periods() if made else "all"
 
-    def stepped(self, steps: int) -> DatesChoice | None:
+    def step(self, steps: int) -> DatesChoice | None:
         """As many periods, or days, earlier or later, whole months by months; None where there is no such step: from
         open ends, or to what is later than the latest.
 
         >>> month = DatesChoice(kind="dates", start=dt.date(2026, 1, 1), end=dt.date(2026, 1, 31))
-        >>> month.stepped(1).end
+        >>> month.step(1).end
         datetime.date(2026, 2, 28)
         """
         if self.kind == "relative":
-            return self._gone_back(-steps * self.count)
+            return self._go_back(-steps * self.count)
         if not (self.start and self.end):
             return None
         months = count_whole_months(self.start, self.end)
         unit, length = (Grain.MONTH, months) if months else (Grain.DAY, (self.end - self.start).days + 1)
-        return self._moved(steps * length, unit, self.start, self.end)
+        return self._move(steps * length, unit, self.start, self.end)
 
-    def year_before(self, first: dt.date, last: dt.date) -> DatesChoice | None:
+    def move_year_back(self, first: dt.date, last: dt.date) -> DatesChoice | None:
         """The same a year before; `first` and `last` are the days that it shows."""
         if self.kind == "relative" and self.unit in OF_A_YEAR:
-            return self._gone_back(OF_A_YEAR[self.unit])
-        return self._moved(-1, Grain.YEAR, first, last)
+            return self._go_back(OF_A_YEAR[self.unit])
+        return self._move(-1, Grain.YEAR, first, last)
 
-    def _gone_back(self, periods: int) -> DatesChoice | None:
+    def _go_back(self, periods: int) -> DatesChoice | None:
         back = self.back + periods
         return self.model_copy(update={"back": back}) if 0 <= back <= MOST_BACK else None
 
-    def _moved(self, steps: int, unit: Grain, first: dt.date, last: dt.date) -> DatesChoice | None:
-        start, end = moved_days(first, last, steps, unit)
-        moved = {"kind": "dates", "start": day_of(start), "end": day_of(end), "back": 0}
+    def _move(self, steps: int, unit: Grain, first: dt.date, last: dt.date) -> DatesChoice | None:
+        start, end = shift_days(first, last, steps, unit)
+        moved = {"kind": "dates", "start": to_date(start), "end": to_date(end), "back": 0}
         return self.model_copy(update=moved) if (start, end) != (first, last) else None
 
 
@@ -111,11 +111,11 @@ class ListChoice(Frozen):
     def filter(self, field: str) -> ListFilter | None:
         return ListFilter(field=field, values=self.values, exclude=self.exclude) if self.values else None
 
-    def words(self, control: Control) -> str:
+    def describe(self, control: Control) -> str:
         if not self.values:
             return "all"
-        field = Field(id=control.field, source="", name=control.name, kind=control.field_kind)
-        said = listed([value_words(typed(value, field), field) for value in self.values], "or", 3)
+        field = DataField(id=control.field, source="", name=control.name, kind=control.field_kind)
+        said = join_names([label_value(convert_point_value(value, field), field) for value in self.values], "or", 3)
         return f"all but {said}" if self.exclude else said
 
 
@@ -126,7 +126,7 @@ class RangeChoice(Frozen):
     high: float | None = None
 
     @model_validator(mode="after")
-    def _in_order(self) -> RangeChoice:
+    def _validate_order(self) -> RangeChoice:
         if self.low is not None and self.high is not None and self.low > self.high:
             raise ValueError("the lowest number is above the highest")
         return self
@@ -136,8 +136,8 @@ class RangeChoice(Frozen):
             return None
         return RangeFilter(field=field, low=self.low, high=self.high)
 
-    def words(self, control: Control) -> str:
-        low, high = bound_words(self.low), bound_words(self.high)
+    def describe(self, control: Control) -> str:
+        low, high = describe_bound(self.low), describe_bound(self.high)
         if low and high:
             return f"{low} to {high}"
         return f"at least {low}" if low else f"at most {high}" if high else "all"
@@ -152,7 +152,7 @@ class TextChoice(Frozen):
     def filter(self, field: str) -> TextFilter | None:
         return TextFilter(field=field, match=self.match, text=self.text) if self.text.strip() else None
 
-    def words(self, control: Control) -> str:
+    def describe(self, control: Control) -> str:
         verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
         return f"{verb} “{self.text}”" if self.text.strip() else "all"
 
@@ -180,7 +180,7 @@ class ChooserChoice(Frozen):
     def filter(self, field: str) -> None:
         """None: it narrows nothing."""
 
-    def words(self, control: Control) -> str:
+    def describe(self, control: Control) -> str:
         return control.options[self.option].name if self.option < len(control.options) else "as it was made"
 
 
@@ -192,10 +192,10 @@ class ParameterChoice(Frozen):
     def filter(self, field: str) -> None:
         """None: the formulas and limits that read a parameter filter, or not."""
 
-    def words(self, control: Control) -> str:
+    def describe(self, control: Control) -> str:
         labels = {json.dumps(each.value): each.label for each in control.choices}
         said = [labels.get(json.dumps(value)) or str(value) for value in self.set or ()]
-        return listed(said, "or", 3) if said else "no limit"
+        return join_names(said, "or", 3) if said else "no limit"
 
 
 ControlKind = Literal["dates", "list", "range", "text", "parameter", "chooser"]
@@ -217,13 +217,13 @@ KIND_WORDS: Final[dict[ControlKind, str]] = {
 }
 
 
-def kinds_for(kind: Kind) -> list[ControlKind]:
+def list_control_kinds(kind: DataType) -> list[ControlKind]:
     """The kinds of control that a field of a kind of value can have, the usual one first."""
     if kind.is_date:
         return ["dates"]
     if kind.is_number:
         return ["range", "list"]
-    return ["list", "text"] if kind is Kind.TEXT else ["list"]
+    return ["list", "text"] if kind is DataType.TEXT else ["list"]
 
 
 First = Literal["set", "highest", "reader", "last"]
@@ -236,7 +236,7 @@ FIRST_WORDS: Final[dict[First, str]] = {
 """What a control is set to when a reader comes."""
 
 
-def firsts_for(kind: ControlKind) -> list[First]:
+def list_defaults(kind: ControlKind) -> list[First]:
     """What a kind of control can be set to at first."""
     if kind == "list":
         return ["set", "highest", "reader", "last"]
@@ -264,7 +264,7 @@ class Control(Frozen):
     kind: ControlKind
     dataset: str
     field: str
-    field_kind: Kind
+    field_kind: DataType
     name: str = Attribute(min_length=1, max_length=200)
     dates: DatesChoice | None = None
     list: ListChoice | None = None
@@ -280,5 +280,5 @@ class Control(Frozen):
     first: First = "set"
     attribute: str = Attribute("", max_length=100)
     choices: tuple[LabelledValue, ...] = ()
-    scope: Scope = EVERYWHERE
+    scope: BlockScope = EVERYWHERE
     fields: Fields = {}

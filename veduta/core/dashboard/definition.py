@@ -10,9 +10,9 @@ from pydantic import model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drilling import MOST_STEPS, Step
+from veduta.core.chart.drilling import MOST_STEPS, DrillStep
 from veduta.core.chart.paints import PaletteKind
-from veduta.core.chart.points import points_filters
+from veduta.core.chart.points import make_points_filters
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Choice, Control
@@ -21,10 +21,10 @@ from veduta.core.dashboard.grid import COLUMNS, MOST_GAP
 from veduta.core.dashboard.grounds import PageGround
 from veduta.core.dashboard.kinds import BlockKind
 from veduta.core.dashboard.looks import BlockLook
-from veduta.core.dashboard.narrow import Narrow
+from veduta.core.dashboard.narrow import MobileLayout
 from veduta.core.dashboard.numbers import TextNumber
-from veduta.core.dashboard.paper import Paper
-from veduta.core.dashboard.scope import EVERYWHERE, Scope
+from veduta.core.dashboard.paper import PrintLayout
+from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import PointsFilter, Value
 from veduta.core.stored import Upgrade, load
@@ -41,7 +41,7 @@ Inner = Literal["", "small", "large"]
 Letters = Literal["", "small", "large"]
 
 
-class Block(Frozen):
+class DashboardBlock(Frozen):
     """A place on a page, and what is there.
 
     On a page that flows, places are counted in columns and rows of its grid, on a fixed one in px. Those of the blocks
@@ -74,7 +74,7 @@ class Block(Frozen):
     numbers: tuple[TextNumber, ...] = Attribute((), max_length=50)
     look: BlockLook = BlockLook()
     click: Click = Click()
-    reaches: Scope = EVERYWHERE
+    reaches: BlockScope = EVERYWHERE
     highlights: tuple[str, ...] = Attribute((), max_length=500)
     definition: dict[str, Any] | None = None
     own: dict[str, Any] = Attribute({}, max_length=100)
@@ -101,17 +101,17 @@ class Page(Frozen):
     step: int = Attribute(20, ge=2, le=200)
     grid: bool = True
     snap: bool = True
-    narrow: Narrow = Narrow()
+    narrow: MobileLayout = MobileLayout()
     ground: PageGround = PageGround()
     widest: Annotated[int, Attribute(ge=400, le=FARTHEST)] | None = None
     gap: int = Attribute(1, ge=1, le=MOST_GAP)
     inner: Inner = ""
     breaks: tuple[str, ...] = Attribute((), max_length=200)
     goes_on: tuple[str, ...] = Attribute((), max_length=200)
-    blocks: tuple[Block, ...] = Attribute((), max_length=200)
+    blocks: tuple[DashboardBlock, ...] = Attribute((), max_length=200)
 
     @model_validator(mode="after")
-    def _places_are_on_it(self) -> Page:
+    def _validate(self) -> Page:
         if self.kind == "flowing" and any(block.x + block.w > COLUMNS for block in self.blocks):
             raise ValueError(f"a block goes beyond the {COLUMNS} columns of its page")
         groups = {block.id for block in self.blocks if block.kind == "group"}
@@ -121,7 +121,7 @@ class Page(Frozen):
         return self
 
     @property
-    def in_reading_order(self) -> list[Block]:
+    def in_reading_order(self) -> list[DashboardBlock]:
         """From above and from the left; the blocks of a group after it."""
         tops = {block.id: (block.y, block.x) for block in self.blocks if not block.group}
         return sorted(
@@ -149,10 +149,10 @@ class DashboardDefinition(Frozen):
     palettes: dict[PaletteKind, str] = {}
     palettes_kept: dict[PaletteKind, tuple[str, ...]] = {}
     letters: Letters = ""
-    paper: Paper = Paper()
+    paper: PrintLayout = PrintLayout()
 
     @model_validator(mode="after")
-    def _names_differ(self) -> DashboardDefinition:
+    def _validate_names(self) -> DashboardDefinition:
         narrowing = [each.id for each in self.controls] + [each.id for each in self.filters]
         for ids in ([page.id for page in self.pages], [block.id for block in self.blocks], narrowing):
             if len(set(ids)) < len(ids):
@@ -164,12 +164,12 @@ class DashboardDefinition(Frozen):
         return self
 
     @property
-    def blocks(self) -> tuple[Block, ...]:
+    def blocks(self) -> tuple[DashboardBlock, ...]:
         """Those of all pages."""
         return tuple(chain.from_iterable(page.blocks for page in self.pages))
 
     @property
-    def charts(self) -> list[Block]:
+    def charts(self) -> list[DashboardBlock]:
         """The blocks with a chart, of all pages."""
         return [block for block in self.blocks if block.kind == "chart"]
 
@@ -178,28 +178,28 @@ class DashboardDefinition(Frozen):
         """The pages that have a tab."""
         return [page for page in self.pages if not page.hidden]
 
-    def block(self, block_id: str) -> Block | None:
+    def find_block(self, block_id: str) -> DashboardBlock | None:
         return next((block for block in self.blocks if block.id == block_id), None)
 
-    def page(self, page_id: str) -> Page | None:
+    def find_page(self, page_id: str) -> Page | None:
         return next((page for page in self.pages if page.id == page_id), None)
 
-    def page_of(self, block_id: str) -> Page | None:
+    def find_page_of(self, block_id: str) -> Page | None:
         """The page on which a block is."""
         return next((page for page in self.pages if any(block.id == block_id for block in page.blocks)), None)
 
-    def with_page(self, page: Page) -> DashboardDefinition:
+    def replace_page(self, page: Page) -> DashboardDefinition:
         """With a page in place of the one of its id."""
         return self.model_copy(update={"pages": tuple(page if each.id == page.id else each for each in self.pages)})
 
 
-def _with_pages(data: dict[str, Any]) -> dict[str, Any]:
+def _upgrade_to_pages(data: dict[str, Any]) -> dict[str, Any]:
     """Before version 2 all blocks were on one page."""
     kept = {name: value for name, value in data.items() if name != "blocks"}
     return kept | {"pages": [{"id": FIRST.id, "name": FIRST.name, "blocks": data.get("blocks", [])}]}
 
 
-UPGRADES: dict[int, Upgrade] = {1: _with_pages}
+UPGRADES: dict[int, Upgrade] = {1: _upgrade_to_pages}
 
 
 def load_dashboard(data: Any) -> DashboardDefinition:
@@ -225,18 +225,18 @@ class Selection(Frozen):
     def filter(self, chart: ChartDefinition) -> PointsFilter | None:
         """The rows of what is selected in a chart, or all but these; None where the dimensions of its marks have no
         values. Raises DefinitionProblem for points that are not the chart's."""
-        return next(iter(points_filters(chart, self.points, self.mode == "leave_out", self.by)), None)
+        return next(iter(make_points_filters(chart, self.points, self.mode == "leave_out", self.by)), None)
 
-    def depth_in(self, chart: ChartDefinition) -> int:
+    def find_depth(self, chart: ChartDefinition) -> int:
         """How many of its dimensions are the first ones of a chart, in their order."""
         if not self.by:
             return len(self.points[0])
         alike = [own == other for own, other in zip(self.by, chart.groups, strict=False)]
         return next((depth for depth, same in enumerate(alike) if not same), len(alike))
 
-    def own_points(self, chart: ChartDefinition) -> tuple[tuple[Value, ...], ...]:
+    def list_own_points(self, chart: ChartDefinition) -> tuple[tuple[Value, ...], ...]:
         """The marks of the chart itself that are selected; none if they are of other dimensions."""
-        depth = self.depth_in(chart)
+        depth = self.find_depth(chart)
         return tuple(dict.fromkeys(point[:depth] for point in self.points)) if depth else ()
 
 
@@ -247,7 +247,9 @@ class ViewState(Frozen):
 
     controls: dict[str, Choice | None] = {}
     selections: tuple[Selection, ...] = Attribute((), max_length=20)
-    drills: dict[str, Annotated[tuple[Step, ...], Attribute(max_length=MOST_STEPS)]] = Attribute({}, max_length=200)
+    drills: dict[str, Annotated[tuple[DrillStep, ...], Attribute(max_length=MOST_STEPS)]] = Attribute(
+        {}, max_length=200
+    )
     sorts: dict[str, str] = Attribute({}, max_length=200)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard.controls import IDENTIFIER, Fields
-from veduta.core.dashboard.scope import EVERYWHERE, Scope
+from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
 from veduta.core.data.fields import Frozen, Schema
 from veduta.core.query.filters import Filter
 
@@ -18,8 +18,8 @@ class DashboardFilter(Frozen):
     dataset: str
     filter: Filter
     in_trail: bool = True
-    scope: Scope = EVERYWHERE
+    scope: BlockScope = EVERYWHERE
     fields: Fields = {}
 
-    def words(self, schema: Schema) -> str:
-        return self.filter.words(schema)
+    def describe(self, schema: Schema) -> str:
+        return self.filter.describe(schema)

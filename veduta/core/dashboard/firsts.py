@@ -15,10 +15,10 @@ from veduta.core.dashboard.controls import (
     TextChoice,
 )
 from veduta.core.dashboard.definition import DashboardDefinition
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 
 
-def begun(
+def with_defaults(
     definition: DashboardDefinition,
     attributes: Mapping[str, Sequence[str]],
     last: Mapping[str, Choice],
@@ -29,13 +29,13 @@ def begun(
     none. What is not known stays as the dashboard has it."""
 
     def of(control: Control) -> Control:
-        first = _first(control, attributes, last, highest)
+        first = _make_default(control, attributes, last, highest)
         return control.model_copy(update={control.kind: first}) if first else control
 
     return definition.model_copy(update={"controls": tuple(map(of, definition.controls))})
 
 
-def _first(
+def _make_default(
     control: Control,
     attributes: Mapping[str, Sequence[str]],
     last: Mapping[str, Choice],
@@ -50,7 +50,7 @@ def _first(
             return None if value is None else ListChoice(values=(value,))
         return DatesChoice(kind="dates", start=value, end=value)
     values = tuple(attributes.get(control.attribute, ())) if control.first == "reader" else ()
-    if not values or control.field_kind is not Kind.TEXT:
+    if not values or control.field_kind is not DataType.TEXT:
         return None
     if control.kind == "text":
         return TextChoice(text=values[0])

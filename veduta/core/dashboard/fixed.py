@@ -8,57 +8,57 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Literal
 
-from veduta.core.dashboard.definition import FARTHEST, Block, Page
+from veduta.core.dashboard.definition import FARTHEST, DashboardBlock, Page
 from veduta.core.dashboard.grid import COLUMNS, ROW
-from veduta.core.dashboard.groups import settled, title_rows
-from veduta.core.dashboard.layout import at, named
+from veduta.core.dashboard.groups import count_title_rows, normalise
+from veduta.core.dashboard.layout import get_block, replace
 
 Order = Literal["front", "forward", "backward", "back"]
 SMALLEST = 20
 """px of a block, across and down."""
 
 
-def _snapped(page: Page, px: int) -> int:
+def _snap(page: Page, px: int) -> int:
     return round(px / page.step) * page.step if page.snap else px
 
 
-def _within(page: Page, block: Block) -> Block:
+def _keep_within(page: Page, block: DashboardBlock) -> DashboardBlock:
     """A block as far on its page, or in its group, as it goes."""
-    held = named(page.blocks, block.group) if block.group else None
+    held = get_block(page.blocks, block.group) if block.group else None
     width, height = (held.w, held.h) if held else (page.width, page.height)
     w, h = min(max(block.w, SMALLEST), width), min(max(block.h, SMALLEST), height)
-    return at(block, w=w, h=h, x=min(max(block.x, 0), width - w), y=min(max(block.y, 0), height - h))
+    return replace(block, w=w, h=h, x=min(max(block.x, 0), width - w), y=min(max(block.y, 0), height - h))
 
 
-def _with(page: Page, changed: dict[str, Block]) -> Page:
-    blocks = tuple(_within(page, changed[each.id]) if each.id in changed else each for each in page.blocks)
+def _replace_blocks(page: Page, changed: dict[str, DashboardBlock]) -> Page:
+    blocks = tuple(_keep_within(page, changed[each.id]) if each.id in changed else each for each in page.blocks)
     return page.model_copy(update={"blocks": blocks})
 
 
-def fitted(page: Page) -> Page:
+def fit_page(page: Page) -> Page:
     """With all blocks within the page, as when it has become smaller; first those in no group."""
-    outer = _with(page, {each.id: each for each in page.blocks if not each.group})
-    return _with(outer, {each.id: each for each in outer.blocks if each.group})
+    outer = _replace_blocks(page, {each.id: each for each in page.blocks if not each.group})
+    return _replace_blocks(outer, {each.id: each for each in outer.blocks if each.group})
 
 
-def moved(page: Page, names: Collection[str], right: int, down: int) -> Page:
+def move_blocks(page: Page, names: Collection[str], right: int, down: int) -> Page:
     """With blocks so many px further, the first of them on the grid and the others as they stand to it."""
     members = [each for each in page.blocks if each.id in names]
     first = members[0]
-    right, down = _snapped(page, first.x + right) - first.x, _snapped(page, first.y + down) - first.y
-    return _with(page, {each.id: at(each, x=each.x + right, y=each.y + down) for each in members})
+    right, down = _snap(page, first.x + right) - first.x, _snap(page, first.y + down) - first.y
+    return _replace_blocks(page, {each.id: replace(each, x=each.x + right, y=each.y + down) for each in members})
 
 
-def sized(page: Page, block_id: str, w: int, h: int) -> Page:
+def resize_block(page: Page, block_id: str, w: int, h: int) -> Page:
     """With a block so many px wide and high, as far as the page goes; what a group holds stays in it."""
-    block = named(page.blocks, block_id)
-    w = min(max(_snapped(page, w), SMALLEST), page.width - block.x)
-    h = min(max(_snapped(page, h), SMALLEST), page.height - block.y)
-    resized = _with(page, {block_id: at(block, w=w, h=h)})
-    return _with(resized, {each.id: each for each in resized.blocks if each.group == block_id})
+    block = get_block(page.blocks, block_id)
+    w = min(max(_snap(page, w), SMALLEST), page.width - block.x)
+    h = min(max(_snap(page, h), SMALLEST), page.height - block.y)
+    resized = _replace_blocks(page, {block_id: replace(block, w=w, h=h)})
+    return _replace_blocks(resized, {each.id: each for each in resized.blocks if each.group == block_id})
 
 
-def ordered(page: Page, names: Collection[str], to: Order) -> Page:
+def reorder_blocks(page: Page, names: Collection[str], to: Order) -> Page:
     """With blocks before or behind the others: all of them, or the next one."""
     blocks = list(page.blocks)
     rest, taken = [each for each in blocks if each.id not in names], [each for each in blocks if each.id in names]
@@ -72,57 +72,57 @@ def ordered(page: Page, names: Collection[str], to: Order) -> Page:
     return page.model_copy(update={"blocks": (*rest[:before], *taken, *rest[before:])})
 
 
-def grouped(page: Page, names: Collection[str], group_id: str, title: str) -> Page:
+def group_blocks(page: Page, names: Collection[str], group_id: str, title: str) -> Page:
     """With blocks in a new group, which lies where the first of them lay."""
     members = [_out_of(page, each) for each in page.blocks if each.id in names]
     x, y = min(each.x for each in members), min(each.y for each in members)
     w, h = max(each.x + each.w for each in members) - x, max(each.y + each.h for each in members) - y
-    group = Block(id=group_id, kind="group", title=title, x=x, y=y, w=w, h=h)
-    held = {each.id: at(each, x=each.x - x, y=each.y - y, group=group_id) for each in members}
+    group = DashboardBlock(id=group_id, kind="group", title=title, x=x, y=y, w=w, h=h)
+    held = {each.id: replace(each, x=each.x - x, y=each.y - y, group=group_id) for each in members}
     first = next(place for place, each in enumerate(page.blocks) if each.id in names)
     blocks = [held.get(each.id, each) for each in page.blocks]
     return page.model_copy(update={"blocks": (*blocks[:first], group, *blocks[first:])})
 
 
-def _out_of(page: Page, block: Block) -> Block:
+def _out_of(page: Page, block: DashboardBlock) -> DashboardBlock:
     if not block.group:
         return block
-    group = named(page.blocks, block.group)
-    return at(block, x=group.x + block.x, y=group.y + block.y, group="")
+    group = get_block(page.blocks, block.group)
+    return replace(block, x=group.x + block.x, y=group.y + block.y, group="")
 
 
-def ungrouped(page: Page, group_id: str) -> Page:
+def ungroup_blocks(page: Page, group_id: str) -> Page:
     """With the blocks of a group on the page where they lie, and without the group."""
     blocks = [_out_of(page, each) if each.group == group_id else each for each in page.blocks if each.id != group_id]
     return page.model_copy(update={"blocks": tuple(blocks)})
 
 
-def as_fixed(page: Page) -> Page:
+def convert_to_fixed(page: Page) -> Page:
     """A page that flows as one of a fixed size, with its blocks where they stood."""
     groups = [each for each in page.blocks if each.kind == "group"]
     widths = {each.id: each.w * page.width / COLUMNS for each in groups}
-    titles = {each.id: title_rows(each) for each in groups}
+    titles = {each.id: count_title_rows(each) for each in groups}
 
-    def in_px(block: Block) -> Block:
+    def in_px(block: DashboardBlock) -> DashboardBlock:
         width = widths.get(block.group, page.width)
         start, end = round(block.x * width / COLUMNS), round((block.x + block.w) * width / COLUMNS)
         y = (block.y + titles.get(block.group, 0)) * ROW
-        return at(block, x=start, w=max(end - start, SMALLEST), y=y, h=block.h * ROW)
+        return replace(block, x=start, w=max(end - start, SMALLEST), y=y, h=block.h * ROW)
 
     blocks = tuple(in_px(each) for each in page.blocks)
     height = max([page.height, *(each.y + each.h for each in blocks if not each.group)])
     return page.model_copy(update={"kind": "fixed", "height": min(height, FARTHEST), "blocks": blocks})
 
 
-def as_flowing(page: Page) -> Page:
+def convert_to_flowing(page: Page) -> Page:
     """A page of a fixed size as one that flows, with its blocks about where they lay."""
     widths = {each.id: each.w for each in page.blocks if each.kind == "group"}
 
-    def in_columns(block: Block) -> Block:
+    def in_columns(block: DashboardBlock) -> DashboardBlock:
         width = widths.get(block.group, page.width)
         w = min(max(round(block.w * COLUMNS / width), 1), COLUMNS)
         x = min(round(block.x * COLUMNS / width), COLUMNS - w)
-        return at(block, x=x, w=w, y=round(block.y / ROW), h=min(max(round(block.h / ROW), 1), 40))
+        return replace(block, x=x, w=w, y=round(block.y / ROW), h=min(max(round(block.h / ROW), 1), 40))
 
-    blocks = settled([in_columns(each) for each in page.blocks])
+    blocks = normalise([in_columns(each) for each in page.blocks])
     return page.model_copy(update={"kind": "flowing", "blocks": blocks})

@@ -12,8 +12,8 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.dashboard.controls import CHOICES, Choice, ChooserChoice, Control, ParameterChoice
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.scope import EVERYWHERE, Scope
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.query.filters import Filter, MembershipFilter
 from veduta.core.query.filters.base import FieldCondition
@@ -27,7 +27,7 @@ NOT_FILTERS = ("parameter", "chooser")
 
 
 @dataclass(frozen=True)
-class Narrowing:
+class AppliedFilter:
     """Something that narrows a dashboard, as seen from a block: its name, what it is set to in words, and why the block
     does not follow it, "" if it does. It may `lack` the field."""
 
@@ -38,13 +38,13 @@ class Narrowing:
 
 
 @dataclass
-class Following:
+class BlockFilters:
     """The filters of one block, those that only set off its marks, all that narrows the dashboard, and the places of
     the selections that it follows, be it only that they set its marks off."""
 
     filters: list[Filter] = attribute(default_factory=list)
     highlights: list[Filter] = attribute(default_factory=list)
-    narrowings: list[Narrowing] = attribute(default_factory=list)
+    narrowings: list[AppliedFilter] = attribute(default_factory=list)
     selected: set[int] = attribute(default_factory=set)
 
     @property
@@ -54,14 +54,14 @@ class Following:
 
     def follow(self, name: str, words: str, filter_: Filter) -> None:
         self.filters.append(filter_)
-        self.narrowings.append(Narrowing(name, words))
+        self.narrowings.append(AppliedFilter(name, words))
 
     def leave(self, name: str, words: str, why_not: str, lacks: bool = False) -> None:
-        self.narrowings.append(Narrowing(name, words, why_not, lacks))
+        self.narrowings.append(AppliedFilter(name, words, why_not, lacks))
 
 
 @dataclass(frozen=True)
-class _Place:
+class _BlockContext:
     """A block, with what it shows and of which data."""
 
     page: str
@@ -69,21 +69,21 @@ class _Place:
     chart: ChartDefinition
     schema: Schema
 
-    def is_in(self, scope: Scope) -> bool:
+    def is_in(self, scope: BlockScope) -> bool:
         return scope.has(self.page, self.block)
 
 
-def choice_of(control: Control, state: ViewState) -> Choice | None:
+def get_choice(control: Control, state: ViewState) -> Choice | None:
     """What a control is set to: by the reader, else by whoever made the dashboard. One that is required cannot be set
     to nothing.
 
     Raises DefinitionProblem for a choice of the wrong kind.
     """
     if control.id not in state.controls:
-        return first_of(control)
+        return get_default(control)
     choice = state.controls[control.id]
     if control.required and (choice is None or is_none(choice, control)):
-        return first_of(control)
+        return get_default(control)
     if control.kind == "parameter" and choice is None:
         return ParameterChoice(set=None)
     if choice is not None and not isinstance(choice, CHOICES[control.kind]):
@@ -91,15 +91,15 @@ def choice_of(control: Control, state: ViewState) -> Choice | None:
     return choice
 
 
-def chosen_for(dashboard: DashboardDefinition, state: ViewState, block: str) -> list[tuple[Control, ChooserChoice]]:
+def list_choosers(dashboard: DashboardDefinition, state: ViewState, block: str) -> list[tuple[Control, ChooserChoice]]:
     """What the choosers that reach a block are set to."""
-    page = _page_of(dashboard, block)
+    page = _find_page(dashboard, block)
     reaching = [each for each in dashboard.controls if each.kind == "chooser" and each.scope.has(page, block)]
-    set_to = [(control, choice_of(control, state)) for control in reaching]
+    set_to = [(control, get_choice(control, state)) for control in reaching]
     return [(control, choice) for control, choice in set_to if isinstance(choice, ChooserChoice)]
 
 
-def first_of(control: Control) -> Choice | None:
+def get_default(control: Control) -> Choice | None:
     """What whoever made the dashboard has set a control to."""
     first: Choice | None = getattr(control, control.kind)
     return first
@@ -112,19 +112,21 @@ def is_none(choice: Choice, control: Control) -> bool:
     return choice.set is None if isinstance(choice, ParameterChoice) else choice.filter(control.field) is None
 
 
-def parameter_values(dashboard: DashboardDefinition, state: ViewState, dataset: str, block: str) -> dict[str, Any]:
+def collect_parameter_values(
+    dashboard: DashboardDefinition, state: ViewState, dataset: str, block: str
+) -> dict[str, Any]:
     """What the parameters of a dataset's model are set to for a block by the dashboard's controls."""
-    page = _page_of(dashboard, block)
+    page = _find_page(dashboard, block)
     values = {}
     for control in dashboard.controls:
-        choice = choice_of(control, state) if control.dataset == dataset else None
+        choice = get_choice(control, state) if control.dataset == dataset else None
         if isinstance(choice, ParameterChoice) and control.scope.has(page, block):
             values[control.field] = list(choice.set) if choice.set is not None else None
     return values
 
 
-def matching_field(
-    field: str, name: str, kind: Kind, dataset: str, own_dataset: str, schema: Schema, fields: Mapping[str, str]
+def find_matching_field(
+    field: str, name: str, kind: DataType, dataset: str, own_dataset: str, schema: Schema, fields: Mapping[str, str]
 ) -> str | None:
     """The same field in the same dataset, or in another one the field that is set for it, else one of the same name and
     kind of value."""
@@ -132,11 +134,11 @@ def matching_field(
         return field if field in schema else None
     if own_dataset in fields:
         return fields[own_dataset] if fields[own_dataset] in schema else None
-    alike = schema.named(name, kind)
+    alike = schema.find_named(name, kind)
     return alike.id if alike else None
 
 
-def filters_for_block(
+def collect_block_filters(
     block_id: str,
     chart: ChartDefinition,
     schema: Schema,
@@ -145,7 +147,7 @@ def filters_for_block(
     source_of: SourceOf,
     schema_of: SchemaOf,
     members_of: MembersOf = lambda fixed: None,
-) -> Following:
+) -> BlockFilters:
     """What narrows a block besides its own filters. `source_of` gives the chart and schema of a selection's block,
     if it has one, `schema_of` that of a dataset, `members_of` the values that a filter by a question names in its own
     data, None if it has no limit now.
@@ -153,17 +155,17 @@ def filters_for_block(
     A block never follows its own selection, so that its other marks stay there to be clicked; one made of dimensions
     that it has no more, because it was drilled since, sets its marks off.
     """
-    following = Following()
-    place = _Place(_page_of(dashboard, block_id), block_id, chart, schema)
+    following = BlockFilters()
+    place = _BlockContext(_find_page(dashboard, block_id), block_id, chart, schema)
     for fixed in dashboard.filters:
         _follow_filter(following, fixed, place, schema_of, members_of)
     for control in dashboard.controls:
         if control.kind not in NOT_FILTERS:
-            _follow_control(following, control, choice_of(control, state), place)
+            _follow_control(following, control, get_choice(control, state), place)
     for number, selection in enumerate(state.selections):
         is_own = selection.block == block_id and not selection.dashboard
         if is_own:
-            if not selection.own_points(chart):
+            if not selection.list_own_points(chart):
                 _set_off_own(following, selection, source_of(selection))
             continue
         source = source_of(selection)
@@ -175,7 +177,7 @@ def filters_for_block(
     return following
 
 
-def _reach_into_questions(following: Following, dashboard: DashboardDefinition) -> None:
+def _reach_into_questions(following: BlockFilters, dashboard: DashboardDefinition) -> None:
     """Have what narrows the dashboard reach into the questions of its filters that follow it, and not what a chart
     narrows itself: the top five are the same five in every block."""
     questions = [each.filter for each in dashboard.filters if isinstance(each.filter, MembershipFilter)]
@@ -187,23 +189,23 @@ def _reach_into_questions(following: Following, dashboard: DashboardDefinition) 
             following.filters[place] = made.model_copy(update={"filters": own, "follows": False})
 
 
-def _set_off_own(following: Following, selection: Selection, source: tuple[ChartDefinition, Schema] | None) -> None:
+def _set_off_own(following: BlockFilters, selection: Selection, source: tuple[ChartDefinition, Schema] | None) -> None:
     made = selection.filter(source[0]) if source else None
     if made is not None:
         following.highlights.append(made)
 
 
-def _page_of(dashboard: DashboardDefinition, block: str) -> str:
-    page = dashboard.page_of(block)
+def _find_page(dashboard: DashboardDefinition, block: str) -> str:
+    page = dashboard.find_page_of(block)
     return page.id if page else ""
 
 
 def _follow_filter(
-    following: Following, fixed: DashboardFilter, place: _Place, schema_of: SchemaOf, members_of: MembersOf
+    following: BlockFilters, fixed: DashboardFilter, place: _BlockContext, schema_of: SchemaOf, members_of: MembersOf
 ) -> None:
     try:
         own = schema_of(fixed.dataset)
-        name = words = fixed.words(own)
+        name = words = fixed.describe(own)
     except VedutaError:
         return  # it narrows nothing: its dataset or field is gone, which the editor says
     if not place.is_in(fixed.scope):
@@ -214,31 +216,31 @@ def _follow_filter(
         following.leave(name, words, "it is about measures of other data")
     else:
         field = own[fixed.filter.field]
-        there = matching_field(
+        there = find_matching_field(
             field.id, field.name, field.kind, fixed.dataset, place.chart.dataset, place.schema, fixed.fields
         )
         if there is None:
-            following.leave(name, words, _lacks(field.name, fixed.fields, place), lacks=True)
+            following.leave(name, words, _explain_missing_field(field.name, fixed.fields, place), lacks=True)
         else:
             is_question = isinstance(fixed.filter, MembershipFilter)
             grain = getattr(fixed.filter, "grain", None)
-            if grain and grain.needs_time and place.schema[there].kind is Kind.DATE:
+            if grain and grain.needs_time and place.schema[there].kind is DataType.DATE:
                 following.leave(name, words, "its data know no time of day", lacks=True)
                 return
             made = members_of(fixed) if is_question else fixed.filter
             if made is not None:
                 made = made.with_field(there)
-                following.follow(name, words if is_question else made.words(place.schema), made)
+                following.follow(name, words if is_question else made.describe(place.schema), made)
 
 
-def _follow_control(following: Following, control: Control, choice: Choice | None, place: _Place) -> None:
+def _follow_control(following: BlockFilters, control: Control, choice: Choice | None, place: _BlockContext) -> None:
     if choice is None or not choice.filter(control.field):
         return  # it narrows nothing
-    words = choice.words(control)
+    words = choice.describe(control)
     if not place.is_in(control.scope):
         following.leave(control.name, words, NOT_REACHED)
         return
-    field = matching_field(
+    field = find_matching_field(
         control.field,
         control.name,
         control.field_kind,
@@ -249,22 +251,22 @@ def _follow_control(following: Following, control: Control, choice: Choice | Non
     )
     made = choice.filter(field) if field else None
     if made is None:
-        following.leave(control.name, words, _lacks(control.name, control.fields, place), lacks=True)
+        following.leave(control.name, words, _explain_missing_field(control.name, control.fields, place), lacks=True)
     else:
         following.follow(control.name, words, made)
 
 
-def _lacks(name: str, fields: Mapping[str, str], place: _Place) -> str:
+def _explain_missing_field(name: str, fields: Mapping[str, str], place: _BlockContext) -> str:
     if place.chart.dataset in fields:
         return "its data is set not to"
     return f"its data has no field like “{name}”"
 
 
 def _follow_selection(
-    following: Following,
+    following: BlockFilters,
     selection: Selection,
     source: tuple[ChartDefinition, Schema],
-    place: _Place,
+    place: _BlockContext,
     dashboard: DashboardDefinition,
 ) -> bool:
     """Whether the block follows it."""
@@ -272,8 +274,8 @@ def _follow_selection(
     made = selection.filter(definition)
     if made is None:
         return False
-    words = made.words(source_schema)
-    clicked = None if selection.dashboard else dashboard.block(selection.block)
+    words = made.describe(source_schema)
+    clicked = None if selection.dashboard else dashboard.find_block(selection.block)
     if not place.is_in(clicked.reaches if clicked else EVERYWHERE):
         following.leave(words, words, "a click there is set not to reach it")
         return False
@@ -286,18 +288,18 @@ def _follow_selection(
     groups = []
     for group in made.groups:
         field = source_schema[group.field]
-        own = matching_field(field.id, field.name, field.kind, definition.dataset, dataset, place.schema, {})
+        own = find_matching_field(field.id, field.name, field.kind, definition.dataset, dataset, place.schema, {})
         if own is None:
-            following.leave(field.name, words, _lacks(field.name, {}, place), lacks=True)
+            following.leave(field.name, words, _explain_missing_field(field.name, {}, place), lacks=True)
             return False
-        if group.grain and group.grain.needs_time and place.schema[own].kind is Kind.DATE:
+        if group.grain and group.grain.needs_time and place.schema[own].kind is DataType.DATE:
             following.leave(field.name, words, "its data know no time of day", lacks=True)
             return False
         groups.append(group.model_copy(update={"field": own}))
     filter_ = made.model_copy(update={"groups": tuple(groups)})
     if selection.mode == "highlight" or (clicked and place.block in clicked.highlights):
         following.highlights.append(filter_)
-        following.narrowings.append(Narrowing(words, words, "it only sets its marks off"))
+        following.narrowings.append(AppliedFilter(words, words, "it only sets its marks off"))
     else:
         following.follow(words, words, filter_)
     return True

@@ -10,7 +10,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.chart.look import Colour
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.tones import DARK_INK, READABLE, contrast, dark_counterpart, paper
+from veduta.core.chart.tones import DARK_INK, READABLE, compute_contrast, derive_dark_colour, mix_paper
 from veduta.core.dashboard.looks import DARK_MUTED, LIGHT_MUTED
 from veduta.core.data.fields import Frozen
 
@@ -47,28 +47,30 @@ class PageGround(Frozen):
         return not self.colour and not self.picture
 
 
-def page_tones(ground: PageGround, paints: Paints) -> tuple[str, str]:
+def choose_page_tones(ground: PageGround, paints: Paints) -> tuple[str, str]:
     """The colour of a ground in the light and in the dark theme, paler or deeper where texts could not be read on
     it."""
     if not ground.colour:
         return LIGHT_PAGE, DARK_PAGE
-    chosen = paints.named(ground.colour)
-    return paper(chosen, LIGHT_MUTED), paper(dark_counterpart(chosen), DARK_MUTED)
+    chosen = paints.get_colour(ground.colour)
+    return mix_paper(chosen, LIGHT_MUTED), mix_paper(derive_dark_colour(chosen), DARK_MUTED)
 
 
-def least_fade(ground: PageGround, paints: Paints) -> int:
+def find_least_fade(ground: PageGround, paints: Paints) -> int:
     """How many percent a picture is to be faded at least, so that texts which stand on it are read whatever is on
     it."""
-    light, dark = page_tones(ground, paints)
-    return max(_least(light, DARK_INK, "#000000"), _least(dark, DARK_TEXT, "#FFFFFF"))
+    light, dark = choose_page_tones(ground, paints)
+    return max(_find_least(light, DARK_INK, "#000000"), _find_least(dark, DARK_TEXT, "#FFFFFF"))
 
 
 @cache
-def _least(tone: str, ink: str, worst: str) -> int:
+def _find_least(tone: str, ink: str, worst: str) -> int:
     """The least percent of a tone over the worst that a picture may have for an ink."""
-    return next(percent for percent in range(101) if contrast(ink, faded(worst, tone, percent)) >= READABLE)
+    return next(
+        percent for percent in range(101) if compute_contrast(ink, fade_colour(worst, tone, percent)) >= READABLE
+    )
 
 
-def faded(colour: str, tone: str, percent: int) -> str:
+def fade_colour(colour: str, tone: str, percent: int) -> str:
     """A colour under so many percent of a tone, as screens mix them, as #RRGGBB."""
     return Color(colour).mix(tone, percent / 100, space="srgb").convert("srgb").to_string(hex=True).upper()

@@ -11,7 +11,7 @@ BlockKind = Literal["chart", "text", "heading", "image", "divider", "control", "
 
 
 @dataclass(frozen=True)
-class Kind:
+class BlockKindSpec:
     """What a kind is called, how many columns and rows a new block of it has, and whether one over the full width stays
     so."""
 
@@ -21,14 +21,14 @@ class Kind:
     stays_full: bool = False
 
 
-KINDS: Final[dict[BlockKind, Kind]] = {
-    "chart": Kind("Chart", 6, 5),
-    "text": Kind("Text", 6, 3),
-    "heading": Kind("Heading", COLUMNS, 1, stays_full=True),
-    "image": Kind("Picture", 4, 4),
-    "divider": Kind("Divider", COLUMNS, 1, stays_full=True),
-    "control": Kind("Control", 3, 1),
-    "gap": Kind("Gap", 3, 2),
-    "place": Kind("Empty place", 6, 5),
-    "group": Kind("Group", 6, 4),
+KINDS: Final[dict[BlockKind, BlockKindSpec]] = {
+    "chart": BlockKindSpec("Chart", 6, 5),
+    "text": BlockKindSpec("Text", 6, 3),
+    "heading": BlockKindSpec("Heading", COLUMNS, 1, stays_full=True),
+    "image": BlockKindSpec("Picture", 4, 4),
+    "divider": BlockKindSpec("Divider", COLUMNS, 1, stays_full=True),
+    "control": BlockKindSpec("Control", 3, 1),
+    "gap": BlockKindSpec("Gap", 3, 2),
+    "place": BlockKindSpec("Empty place", 6, 5),
+    "group": BlockKindSpec("Group", 6, 4),
 }

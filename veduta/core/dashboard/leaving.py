@@ -5,8 +5,8 @@ from __future__ import annotations
 from veduta.core.dashboard.definition import DashboardDefinition, Selection, ViewState
 
 
-def still_there(definition: DashboardDefinition, state: ViewState) -> tuple[ViewState, list[str]]:
-    """A state without what names controls and blocks that are gone, and the names of these parts as `parts_of` gives
+def drop_stale_state(definition: DashboardDefinition, state: ViewState) -> tuple[ViewState, list[str]]:
+    """A state without what names controls and blocks that are gone, and the names of these parts as `list_state_parts` gives
     them."""
     controls, blocks = {each.id for each in definition.controls}, {each.id for each in definition.blocks}
 
@@ -21,11 +21,11 @@ def still_there(definition: DashboardDefinition, state: ViewState) -> tuple[View
             "sorts": {block: sort for block, sort in state.sorts.items() if block in blocks},
         }
     )
-    there = set(parts_of(kept))
-    return kept, [part for part in parts_of(state) if part not in there]
+    there = set(list_state_parts(kept))
+    return kept, [part for part in list_state_parts(state) if part not in there]
 
 
-def parts_of(state: ViewState) -> list[str]:
+def list_state_parts(state: ViewState) -> list[str]:
     """The parts of a state, each by a name of its own."""
     return [
         *(f"control {name}" for name in state.controls),

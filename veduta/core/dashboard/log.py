@@ -34,7 +34,7 @@ class Sitting:
         return self.saves[-1]
 
 
-def sittings(saves: Iterable[Save]) -> list[Sitting]:
+def group_sittings(saves: Iterable[Save]) -> list[Sitting]:
     """The sittings of saves that are given with the oldest first; the newest sitting is first."""
     found: list[list[Save]] = []
     for save in saves:

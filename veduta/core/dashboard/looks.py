@@ -10,7 +10,7 @@ from pydantic import Field as Attribute
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.look import Colour
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.tones import DARK_INK, dark_counterpart, ink_on, paper
+from veduta.core.chart.tones import DARK_INK, choose_ink, derive_dark_colour, mix_paper
 from veduta.core.data.fields import Frozen
 
 LIGHT_MUTED, DARK_MUTED = "#5A6B6F", "#9AABAD"
@@ -37,7 +37,7 @@ class BlockLook(Frozen):
     border: Literal["", "line", "none"] = ""
 
 
-def chart_in(chart: ChartDefinition, title: str, look: BlockLook) -> ChartDefinition:
+def apply_block_look(chart: ChartDefinition, title: str, look: BlockLook) -> ChartDefinition:
     """A chart with the texts that its block gives it."""
     dates, total = ("{dates}" if "dates" in look.parts else ""), ("{total}" if "total" in look.parts else "")
     below = "\n".join(filter(None, [look.subtitle or chart.note, total, dates]))
@@ -47,7 +47,7 @@ def chart_in(chart: ChartDefinition, title: str, look: BlockLook) -> ChartDefini
 
 
 @dataclass(frozen=True)
-class Ground:
+class GroundLook:
     """A ground in the light and in the dark theme. A `strong` one is written on as in the dark theme in both."""
 
     light: str
@@ -55,15 +55,15 @@ class Ground:
     strong: bool
 
 
-def ground_of(colour: str, paints: Paints) -> Ground:
+def make_ground_look(colour: str, paints: Paints) -> GroundLook:
     """A colour as a ground on which every text is read: paler or deeper where it has to be."""
-    chosen = paints.named(colour)
-    if ink_on(chosen) != DARK_INK:
-        deep = paper(chosen, DARK_MUTED)
-        return Ground(deep, deep, strong=True)
-    return Ground(paper(chosen, LIGHT_MUTED), paper(dark_counterpart(chosen), DARK_MUTED), strong=False)
+    chosen = paints.get_colour(colour)
+    if choose_ink(chosen) != DARK_INK:
+        deep = mix_paper(chosen, DARK_MUTED)
+        return GroundLook(deep, deep, strong=True)
+    return GroundLook(mix_paper(chosen, LIGHT_MUTED), mix_paper(derive_dark_colour(chosen), DARK_MUTED), strong=False)
 
 
-def shown_parts(sent: Any) -> tuple[Part, ...]:
+def order_shown_parts(sent: Any) -> tuple[Part, ...]:
     """Parts by their names, in their order and each once."""
     return tuple(part for part in PARTS if part in sent)

@@ -26,7 +26,7 @@ Parts = dict[tuple[str, str], Settings]
 
 
 @dataclass(frozen=True)
-class Both:
+class MergeConflict:
     """A setting that both changed, of a part by its kind and id, with what the earlier one had made of it; or a part
     that one of them took away (`setting` is "")."""
 
@@ -41,39 +41,45 @@ class Both:
 
 
 @dataclass
-class Merged:
+class MergedDashboard:
     definition: DashboardDefinition
-    both: list[Both] = field(default_factory=list)
+    both: list[MergeConflict] = field(default_factory=list)
 
 
-def merged(base: DashboardDefinition, earlier: DashboardDefinition, later: DashboardDefinition) -> Merged:
+def merge_definitions(
+    base: DashboardDefinition, earlier: DashboardDefinition, later: DashboardDefinition
+) -> MergedDashboard:
     """What two people made of a definition that they began with, the `later` one winning where both changed one
     setting."""
-    begun, first, second = _parts(base), _parts(earlier), _parts(later)
-    both: list[Both] = []
+    begun, first, second = _split_parts(base), _split_parts(earlier), _split_parts(later)
+    both: list[MergeConflict] = []
     made: Parts = {}
     for key in dict.fromkeys([*first, *second]):
-        settings = _part(key, begun.get(key), first.get(key), second.get(key), both)
+        settings = _merge_part(key, begun.get(key), first.get(key), second.get(key), both)
         if settings is not None:
             made[key] = settings
     _give_pages_back(made, (first, second))
-    orders = {kind: _order(_ids(begun, kind), _ids(first, kind), _ids(second, kind)) for kind in KINDS}
-    return Merged(_built(made, orders), both)
+    orders = {kind: _order(_list_ids(begun, kind), _list_ids(first, kind), _list_ids(second, kind)) for kind in KINDS}
+    return MergedDashboard(_build(made, orders), both)
 
 
-def brought_up(base: DashboardDefinition, shared: DashboardDefinition, state: DashboardDefinition) -> Merged:
+def rebase_definition(
+    base: DashboardDefinition, shared: DashboardDefinition, state: DashboardDefinition
+) -> MergedDashboard:
     """A state to which undoing or redoing leads, with all that others have made of its `base` since: what they changed
     is theirs, whatever stood there in the state. `both` is what is theirs and was otherwise in the state."""
-    made = merged(base, state, shared)
+    made = merge_definitions(base, state, shared)
     gone = [each for each in made.both if not each.setting]
-    return Merged(with_settings(made.definition, shared, gone), made.both)
+    return MergedDashboard(replace_settings(made.definition, shared, gone), made.both)
 
 
-def stepped_over(both: Iterable[Both], before: DashboardDefinition, after: DashboardDefinition) -> list[Both]:
+def list_overridden(
+    both: Iterable[MergeConflict], before: DashboardDefinition, after: DashboardDefinition
+) -> list[MergeConflict]:
     """Those of some settings that the step between two states changes."""
-    old, new = _parts(before), _parts(after)
+    old, new = _split_parts(before), _split_parts(after)
 
-    def is_changed(each: Both) -> bool:
+    def is_changed(each: MergeConflict) -> bool:
         one, other = (parts.get((each.kind, each.id)) for parts in (old, new))
         if one is None or other is None or not each.setting:
             return one != other
@@ -82,24 +88,26 @@ def stepped_over(both: Iterable[Both], before: DashboardDefinition, after: Dashb
     return [each for each in both if is_changed(each)]
 
 
-def changed_settings(before: DashboardDefinition, after: DashboardDefinition) -> list[Both]:
+def list_changed_settings(before: DashboardDefinition, after: DashboardDefinition) -> list[MergeConflict]:
     """The settings that two definitions have otherwise, and the parts that only one of them has."""
-    old, new = _parts(before), _parts(after)
+    old, new = _split_parts(before), _split_parts(after)
     found = []
     for key in dict.fromkeys([*old, *new]):
         if key not in old or key not in new:
-            found.append(Both(*key))
+            found.append(MergeConflict(*key))
         else:
-            found += [Both(*key, name, old[key][name]) for name in new[key] if new[key][name] != old[key][name]]
+            found += [
+                MergeConflict(*key, name, old[key][name]) for name in new[key] if new[key][name] != old[key][name]
+            ]
     return found
 
 
-def with_settings(
-    definition: DashboardDefinition, other: DashboardDefinition, settings: Iterable[Both]
+def replace_settings(
+    definition: DashboardDefinition, other: DashboardDefinition, settings: Iterable[MergeConflict]
 ) -> DashboardDefinition:
     """A definition with some settings, or whole parts, as another has them; what only one of the two has is there, or
     is not, as in the other."""
-    made, source = _parts(definition), _parts(other)
+    made, source = _split_parts(definition), _split_parts(other)
     for each in settings:
         key = (each.kind, each.id)
         if key not in source:
@@ -108,18 +116,18 @@ def with_settings(
             made[key][each.setting] = source[key][each.setting]
         else:
             made[key] = source[key]
-    _give_pages_back(made, (_parts(definition), source))
-    orders = {kind: _order(_ids(source, kind), _ids(made, kind), _ids(source, kind)) for kind in KINDS}
-    return _built(made, orders)
+    _give_pages_back(made, (_split_parts(definition), source))
+    orders = {kind: _order(_list_ids(source, kind), _list_ids(made, kind), _list_ids(source, kind)) for kind in KINDS}
+    return _build(made, orders)
 
 
-def value_of(definition: DashboardDefinition, both: Both) -> Any:
+def get_setting(definition: DashboardDefinition, both: MergeConflict) -> Any:
     """What a definition has for a setting, or for a part; None if it has no such part."""
-    settings = _parts(definition).get((both.kind, both.id))
+    settings = _split_parts(definition).get((both.kind, both.id))
     return settings.get(both.setting) if settings and both.setting else settings
 
 
-def _parts(definition: DashboardDefinition) -> Parts:
+def _split_parts(definition: DashboardDefinition) -> Parts:
     data = definition.model_dump(mode="json")
     parts: Parts = {}
     for page in data.pop("pages"):
@@ -134,26 +142,30 @@ def _parts(definition: DashboardDefinition) -> Parts:
     return parts
 
 
-def _ids(parts: Parts, kind: str) -> list[str]:
+def _list_ids(parts: Parts, kind: str) -> list[str]:
     return [name for of, name in parts if of == kind]
 
 
-def _part(
-    key: tuple[str, str], base: Settings | None, earlier: Settings | None, later: Settings | None, both: list[Both]
+def _merge_part(
+    key: tuple[str, str],
+    base: Settings | None,
+    earlier: Settings | None,
+    later: Settings | None,
+    both: list[MergeConflict],
 ) -> Settings | None:
     """The settings of a part; None for one that is gone."""
     if earlier is None or later is None:
         there = later if earlier is None else earlier
         if base is None or there == base:
             return there if base is None else None
-        both.append(Both(*key))  # one took it away, and the other changed it
+        both.append(MergeConflict(*key))  # one took it away, and the other changed it
         return there
     made = {}
     for name in later:
         old = base.get(name) if base else None
         made[name] = later[name] if later[name] != old else earlier[name]
         if later[name] != old and earlier[name] not in (old, later[name]):
-            both.append(Both(*key, name, earlier[name]))
+            both.append(MergeConflict(*key, name, earlier[name]))
     return made
 
 
@@ -181,21 +193,21 @@ def _order(base: list[str], earlier: list[str], later: list[str]) -> list[str]:
     return order
 
 
-def _built(made: Parts, orders: Mapping[str, list[str]]) -> DashboardDefinition:
+def _build(made: Parts, orders: Mapping[str, list[str]]) -> DashboardDefinition:
     def of(kind: str) -> list[Settings]:
         return [made[kind, name] for name in orders[kind] if (kind, name) in made]
 
     blocks = of("block")
-    pages = [page | {"blocks": _on_page(page, blocks)} for page in of("page")]
+    pages = [page | {"blocks": _filter_by_page(page, blocks)} for page in of("page")]
     if all(page["hidden"] for page in pages):
         pages[0]["hidden"] = False
     definition = load_dashboard(
         made["dashboard", ""] | {"pages": pages, "controls": of("control"), "filters": of("filter")}
     )
-    return definition.model_copy(update={"pages": tuple(_settled(page) for page in definition.pages)})
+    return definition.model_copy(update={"pages": tuple(_normalise_page(page) for page in definition.pages)})
 
 
-def _on_page(page: Settings, blocks: list[Settings]) -> list[Settings]:
+def _filter_by_page(page: Settings, blocks: list[Settings]) -> list[Settings]:
     """The blocks of a page, within the columns of one that flows; one whose group is elsewhere or gone stands by
     itself."""
     there = [block for block in blocks if block["place"]["page"] == page["id"]]
@@ -212,6 +224,6 @@ def _on_page(page: Settings, blocks: list[Settings]) -> list[Settings]:
     return placed
 
 
-def _settled(page: Page) -> Page:
+def _normalise_page(page: Page) -> Page:
     """A page that flows with its blocks as high as they can be."""
-    return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.settled(page.blocks)})
+    return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.normalise(page.blocks)})

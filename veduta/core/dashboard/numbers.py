@@ -31,14 +31,14 @@ class TextNumber(Frozen):
         return ChartDefinition(dataset=self.dataset, title="{total}", show=(self.measure,), only=self.only)
 
 
-def _named(numbers: Sequence[TextNumber]) -> dict[str, int]:
+def _index_names(numbers: Sequence[TextNumber]) -> dict[str, int]:
     return {" ".join(number.name.split()).casefold(): place for place, number in enumerate(numbers)}
 
 
-def with_tokens(text: str, numbers: Sequence[TextNumber]) -> str:
+def replace_with_tokens(text: str, numbers: Sequence[TextNumber]) -> str:
     """A text with a token for each of its numbers; doubled braces stand for themselves, as do names that no number
     has."""
-    places = _named(numbers)
+    places = _index_names(numbers)
 
     def put(match: re.Match[str]) -> str:
         if match[1] is None:
@@ -54,8 +54,8 @@ def put_numbers(marked: str, put: Callable[[int], str]) -> str:
     return TOKEN.sub(lambda token: put(int(token[1])), marked)
 
 
-def used(text: str, numbers: Sequence[TextNumber]) -> tuple[TextNumber, ...]:
+def list_used(text: str, numbers: Sequence[TextNumber]) -> tuple[TextNumber, ...]:
     """The numbers that stand in a text, each name once."""
-    places = _named(numbers)
-    in_text = {int(token) for token in TOKEN.findall(with_tokens(text, numbers))}
+    places = _index_names(numbers)
+    in_text = {int(token) for token in TOKEN.findall(replace_with_tokens(text, numbers))}
     return tuple(number for place, number in enumerate(numbers) if place in in_text and place in places.values())

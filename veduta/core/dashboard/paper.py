@@ -13,7 +13,7 @@ from veduta.core.dashboard.grid import ROW
 from veduta.core.data.fields import Frozen
 
 if TYPE_CHECKING:
-    from veduta.core.dashboard.definition import Block
+    from veduta.core.dashboard.definition import DashboardBlock
 
 Size = Literal["A3", "A4", "A5", "Letter"]
 SIZES: Final[dict[Size, tuple[int, int]]] = {"A3": (297, 420), "A4": (210, 297), "A5": (148, 210), "Letter": (216, 279)}
@@ -25,7 +25,7 @@ LETTER, AROUND_WORDS, SHOWING = 6.2, 38, 52
 """px of a letter there, around the words of each part, and before the first."""
 
 
-class Paper(Frozen):
+class PrintLayout(Frozen):
     """The sheets on which a dashboard is printed, with margins in mm. `header` and `footer` are words for every sheet,
     in which {page} and {date} stand for the name of the page and the latest date of the data; the number of the sheet
     is beside the footer."""
@@ -62,7 +62,7 @@ class Sheets:
     cut: dict[str, int]
 
 
-def head_rows(trail: Sequence[str], paper: Paper) -> int:
+def count_head_rows(trail: Sequence[str], paper: PrintLayout) -> int:
     """How many rows the name of the dashboard and its trail, by the words of its parts, take on the first sheet."""
     lines, at = 1, float(SHOWING)
     for words in trail:
@@ -73,8 +73,8 @@ def head_rows(trail: Sequence[str], paper: Paper) -> int:
     return math.ceil((HEAD + lines * TRAIL_LINE) / ROW)
 
 
-def sheets(
-    blocks: Sequence[Block], paper: Paper, breaks: Collection[str], goes_on: Collection[str], head: int
+def split_into_sheets(
+    blocks: Sequence[DashboardBlock], paper: PrintLayout, breaks: Collection[str], goes_on: Collection[str], head: int
 ) -> Sheets:
     """How the blocks of a page that flows, which are in no group, come onto sheets, of which the first has so many rows
     of a `head`. Those of `breaks` begin a new one; those that go on may be cut, as long tables are, and so is whatever

@@ -18,7 +18,7 @@ OF: Final[dict[Of, str]] = {
 }
 
 
-class Scope(Frozen):
+class BlockScope(Frozen):
     """All blocks, those of the pages or the blocks of these `names`, all blocks `but` them, or none."""
 
     of: Of = "all"
@@ -30,4 +30,4 @@ class Scope(Frozen):
         return {"all": True, "pages": named, "blocks": named, "but": not named, "none": False}[self.of]
 
 
-EVERYWHERE: Final = Scope()
+EVERYWHERE: Final = BlockScope()

@@ -29,14 +29,14 @@ class Difference:
     share: str
 
 
-def differences(before: Mapping[str, Summary], now: Mapping[str, Summary]) -> list[Difference]:
+def list_differences(before: Mapping[str, Summary], now: Mapping[str, Summary]) -> list[Difference]:
     """Those of the figures now, in their order, that are others than before, also as they are written; each by the
     name of its place."""
     pairs = [(before[place], each) for place, each in now.items() if place in before]
-    return [_difference(old, new) for old, new in pairs if old.value != new.value and old.text != new.text]
+    return [_compare(old, new) for old, new in pairs if old.value != new.value and old.text != new.text]
 
 
-def _difference(old: Summary, new: Summary) -> Difference:
+def _compare(old: Summary, new: Summary) -> Difference:
     return Difference(new.name, old.text, new.text, _share(old.value, new.value))
 
 

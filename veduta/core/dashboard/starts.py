@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from veduta.core.dashboard.definition import Block
+from veduta.core.dashboard.definition import DashboardBlock
 from veduta.core.dashboard.kinds import BlockKind
 
 Place = tuple[int, int, int, int, str]
@@ -13,7 +13,7 @@ Place = tuple[int, int, int, int, str]
 
 
 @dataclass(frozen=True)
-class Start:
+class Arrangement:
     """An arrangement by its name. `headings` are over the full width, at their rows."""
 
     id: str
@@ -23,18 +23,18 @@ class Start:
     headings: tuple[tuple[int, str], ...] = ()
 
     @property
-    def blocks(self) -> tuple[Block, ...]:
+    def blocks(self) -> tuple[DashboardBlock, ...]:
         """Its blocks, with names of their own."""
         headings: list[tuple[Place, BlockKind]] = [((0, y, 12, 1, text), "heading") for y, text in self.headings]
         parts: list[tuple[Place, BlockKind]] = [*headings, *((place, "place") for place in self.places)]
         return tuple(
-            Block(id=f"b{number}", kind=kind, x=x, y=y, w=w, h=h, text=text)
+            DashboardBlock(id=f"b{number}", kind=kind, x=x, y=y, w=w, h=h, text=text)
             for number, ((x, y, w, h, text), kind) in enumerate(parts, 1)
         )
 
 
-STARTS: tuple[Start, ...] = (
-    Start(
+STARTS: tuple[Arrangement, ...] = (
+    Arrangement(
         "headline",
         "One headline and its details",
         "A figure that everybody asks for first, how it came about, and where.",
@@ -45,7 +45,7 @@ STARTS: tuple[Start, ...] = (
             (0, 7, 12, 5, "All of it, as a table"),
         ),
     ),
-    Start(
+    Arrangement(
         "executive",
         "Executive overview",
         "A column for each of three measures: its figure and target, a ranking, this year against last.",
@@ -59,7 +59,7 @@ STARTS: tuple[Start, ...] = (
         ),
         headings=((0, "How we stand"),),
     ),
-    Start(
+    Arrangement(
         "comparison",
         "Two beside each other",
         "The same three views of two things: regions, vessels, plan and result.",
@@ -70,7 +70,7 @@ STARTS: tuple[Start, ...] = (
         ),
         headings=((0, "The one and the other"),),
     ),
-    Start(
+    Arrangement(
         "years",
         "This year against last",
         "How far ahead or behind, month by month, and what changed most.",
@@ -83,7 +83,7 @@ STARTS: tuple[Start, ...] = (
             (6, 7, 6, 5, "What fell most"),
         ),
     ),
-    Start(
+    Arrangement(
         "detail",
         "List and detail",
         "A list at the left; what is chosen in it is told at the right.",
@@ -94,7 +94,7 @@ STARTS: tuple[Start, ...] = (
             (4, 7, 8, 5, "Its rows, or what it is made of"),
         ),
     ),
-    Start(
+    Arrangement(
         "map",
         "Map and ranking",
         "Where it happens, which places lead, and how that developed.",
@@ -104,7 +104,7 @@ STARTS: tuple[Start, ...] = (
             (0, 8, 12, 4, "Their course over time"),
         ),
     ),
-    Start(
+    Arrangement(
         "table",
         "A single large table",
         "For those who look numbers up: controls above, all columns below.",
@@ -113,7 +113,7 @@ STARTS: tuple[Start, ...] = (
             (0, 1, 12, 12, "The table"),
         ),
     ),
-    Start(
+    Arrangement(
         "report",
         "Printed report",
         "Read from above: what happened, a picture of it, why, and the numbers.",
@@ -126,7 +126,7 @@ STARTS: tuple[Start, ...] = (
         ),
         headings=((0, "Report"),),
     ),
-    Start(
+    Arrangement(
         "watch",
         "Watch on the wall",
         "Four figures to be read from afar, and what moves right now.",
@@ -141,13 +141,15 @@ STARTS: tuple[Start, ...] = (
 BY_ID = {start.id: start for start in STARTS}
 
 
-def places_like(blocks: Sequence[Block], names: Sequence[str]) -> list[Block]:
+def make_placeholders(blocks: Sequence[DashboardBlock], names: Sequence[str]) -> list[DashboardBlock]:
     """Empty places where charts, texts and the like stand, called by their names; headings, dividers, gaps and groups
     as they are."""
     kept = ("heading", "divider", "gap", "group", "place")
     return [
         block
         if block.kind in kept
-        else Block(id=block.id, kind="place", x=block.x, y=block.y, w=block.w, h=block.h, group=block.group, text=name)
+        else DashboardBlock(
+            id=block.id, kind="place", x=block.x, y=block.y, w=block.w, h=block.h, group=block.group, text=name
+        )
         for block, name in zip(blocks, names, strict=True)
     ]

@@ -44,7 +44,7 @@ class Ragged:
 
 
 @dataclass
-class Block:
+class TextBlock:
     """Some records as columns of text (`frame`), and how far into the file they reach (`bytes_read`)."""
 
     frame: pl.DataFrame
@@ -58,7 +58,7 @@ def _open(path: Path) -> IO[bytes]:
         raise FileProblem("The file is no longer there.", hint="Upload it again.") from None
 
 
-def utf8_pieces(path: Path, encoding: str, size: int = BLOCK) -> Iterator[tuple[bytes, int]]:
+def iterate_utf8_pieces(path: Path, encoding: str, size: int = BLOCK) -> Iterator[tuple[bytes, int]]:
     """The file as UTF-8 bytes with line feeds, each piece with the bytes read from the file so far.
 
     Bytes of a UTF-8 file pass through unchecked (`_decode` checks them where they are parsed); for other
@@ -66,7 +66,7 @@ def utf8_pieces(path: Path, encoding: str, size: int = BLOCK) -> Iterator[tuple[
     """
     decoder = None if encoding == "utf-8" else codecs.getincrementaldecoder(encoding)("strict")
     line, read, first = 1, 0, True
-    carriage = _only_carriage_returns(path)
+    carriage = _has_only_carriage_returns(path)
     with _open(path) as file:
         while True:
             raw = piece = file.read(size)
@@ -74,7 +74,7 @@ def utf8_pieces(path: Path, encoding: str, size: int = BLOCK) -> Iterator[tuple[
                 try:
                     piece = decoder.decode(raw, final=not raw).encode()
                 except UnicodeDecodeError as error:
-                    raise _wrong_encoding(encoding, line + raw[: max(error.start, 0)].count(b"\n")) from None
+                    raise _make_encoding_problem(encoding, line + raw[: max(error.start, 0)].count(b"\n")) from None
             read += len(raw)
             if first:
                 piece, first = piece.removeprefix(codecs.BOM_UTF8), False
@@ -93,10 +93,10 @@ def _decode(data: bytes, line: int) -> str:
     try:
         return data.decode()
     except UnicodeDecodeError as error:
-        raise _wrong_encoding("utf-8", line + data.count(b"\n", 0, error.start)) from None
+        raise _make_encoding_problem("utf-8", line + data.count(b"\n", 0, error.start)) from None
 
 
-def _wrong_encoding(encoding: str, line: int) -> FileProblem:
+def _make_encoding_problem(encoding: str, line: int) -> FileProblem:
     return FileProblem(
         f"Line {line:,} holds characters that are not {ENCODING_WORDS[encoding]}.",
         where=f"line {line:,}",
@@ -104,18 +104,18 @@ def _wrong_encoding(encoding: str, line: int) -> FileProblem:
     )
 
 
-def _only_carriage_returns(path: Path) -> bool:
+def _has_only_carriage_returns(path: Path) -> bool:
     with _open(path) as file:
         head = file.read(65_536)
     return b"\r" in head and b"\n" not in head
 
 
-def whole_records(path: Path, options: FileOptions, size: int = BLOCK) -> Iterator[tuple[bytes, int]]:
+def iterate_whole_records(path: Path, options: FileOptions, size: int = BLOCK) -> Iterator[tuple[bytes, int]]:
     """Pieces that end at the end of a record: after a line feed that is outside quotation marks."""
     rest = b""
-    for piece, read in utf8_pieces(path, options.encoding, size):
+    for piece, read in iterate_utf8_pieces(path, options.encoding, size):
         rest += piece
-        cut = _last_record_end(rest, options.quotes)
+        cut = _find_last_record_end(rest, options.quotes)
         if cut:
             yield rest[:cut], read
             rest = rest[cut:]
@@ -128,7 +128,7 @@ def whole_records(path: Path, options: FileOptions, size: int = BLOCK) -> Iterat
         yield rest, path.stat().st_size
 
 
-def _last_record_end(data: bytes, quotes: bool) -> int:
+def _find_last_record_end(data: bytes, quotes: bool) -> int:
     end = data.rfind(b"\n") + 1
     if not quotes:
         return end
@@ -144,7 +144,7 @@ def read_blocks(
     ragged: Ragged,
     size: int = BLOCK,
     numbers: dict[int, pl.DataType] | None = None,
-) -> Iterator[Block]:
+) -> Iterator[TextBlock]:
     """The records under the header as blocks of `width` text columns named "0", "1", …
 
     Columns in `numbers` are read as that type at once where all their values in a block are plain numbers.
@@ -152,16 +152,20 @@ def read_blocks(
     Short lines are filled with empties and the extra cells of long ones left out; both are counted in
     `ragged`. Blank lines are passed over. Raises FileProblem for a quotation mark never closed.
     """
-    marks = sum(piece.count(b'"') for piece, _ in utf8_pieces(path, options.encoding, size)) if options.quotes else 0
+    marks = (
+        sum(piece.count(b'"') for piece, _ in iterate_utf8_pieces(path, options.encoding, size))
+        if options.quotes
+        else 0
+    )
     if marks % 2:
-        yield from _exact_blocks(path, options, width, ragged, size)
+        yield from _iterate_exact_blocks(path, options, width, ragged, size)
         return
     options = options.model_copy(update={"quotes": marks > 0})
     skip, line = options.header_row, 1
-    for data, read in whole_records(path, options, size):
+    for data, read in iterate_whole_records(path, options, size):
         lines = _count(data, "\n") + (not data.endswith(b"\n"))
         if skip:
-            data, skipped = _without_first_records(data, skip, options)
+            data, skipped = _skip_first_records(data, skip, options)
             line, lines, skip = line + skipped, lines - skipped, 0
         if data.strip(b"\r\n"):
             frame = _parse_fast(data, options, width, lines, numbers) if numbers else None
@@ -170,11 +174,11 @@ def read_blocks(
                 frame = _parse_fast(data, options, width, lines)
             if frame is None:
                 frame = _parse_exactly(_decode(data, line), options, width, line, ragged)
-            yield Block(frame, read)
+            yield TextBlock(frame, read)
         line += lines
 
 
-def _without_first_records(data: bytes, count: int, options: FileOptions) -> tuple[bytes, int]:
+def _skip_first_records(data: bytes, count: int, options: FileOptions) -> tuple[bytes, int]:
     """The bytes after the first `count` records, and how many lines those records took."""
     taken: list[bytes] = []
 
@@ -183,7 +187,7 @@ def _without_first_records(data: bytes, count: int, options: FileOptions) -> tup
             taken.append(text)
             yield _decode(text, number)
 
-    reader = _checked(csv_reader(lines(), options))
+    reader = _check_records(make_csv_reader(lines(), options))
     for _ in range(count):
         next(reader, None)
     return data[len(b"".join(taken)) :], len(taken)
@@ -238,18 +242,18 @@ def _count(data: bytes, character: str) -> int:
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == ord(character)))
 
 
-def csv_reader(lines: Iterable[str], options: FileOptions) -> Records:
+def make_csv_reader(lines: Iterable[str], options: FileOptions) -> Records:
     if options.quotes:
         return csv.reader(lines, delimiter=options.delimiter)
     return csv.reader(lines, delimiter=options.delimiter, quoting=csv.QUOTE_NONE)
 
 
 def _parse_exactly(text: str, options: FileOptions, width: int, line: int, ragged: Ragged) -> pl.DataFrame:
-    reader = csv_reader(io.StringIO(text, newline="\n"), options)
-    return _to_frame(_regular(reader, width, line, ragged), width)
+    reader = make_csv_reader(io.StringIO(text, newline="\n"), options)
+    return _to_frame(_regularise(reader, width, line, ragged), width)
 
 
-def _checked(reader: Records) -> Iterator[list[str]]:
+def _check_records(reader: Records) -> Iterator[list[str]]:
     """The reader's records, its errors made readable."""
     try:
         yield from reader
@@ -261,10 +265,10 @@ def _checked(reader: Records) -> Iterator[list[str]]:
         ) from None
 
 
-def _regular(reader: Records, width: int, line: int, ragged: Ragged) -> Iterator[list[str]]:
+def _regularise(reader: Records, width: int, line: int, ragged: Ragged) -> Iterator[list[str]]:
     """Records with exactly `width` cells; blank lines are passed over."""
     before = reader.line_num
-    for record in _checked(reader):
+    for record in _check_records(reader):
         record_line, before = line + before, reader.line_num
         if not record or (len(record) == 1 and width > 1 and not record[0].strip()):
             continue
@@ -282,30 +286,32 @@ def _to_frame(records: Iterable[list[str]], width: int) -> pl.DataFrame:
     )
 
 
-def _exact_blocks(path: Path, options: FileOptions, width: int, ragged: Ragged, size: int) -> Iterator[Block]:
+def _iterate_exact_blocks(
+    path: Path, options: FileOptions, width: int, ragged: Ragged, size: int
+) -> Iterator[TextBlock]:
     """For a file whose quotation marks do not pair up: read record by record, and say if one never closes."""
     source = _ExactRecords(path, options, size)
     for _ in range(options.header_row):
         next(source, None)
     rows: list[list[str]] = []
-    for record in _regular(source, width, 1, ragged):
+    for record in _regularise(source, width, 1, ragged):
         rows.append(record)
         if len(rows) >= 100_000:
-            yield Block(_to_frame(rows, width), source.read)
+            yield TextBlock(_to_frame(rows, width), source.read)
             rows = []
     if rows:
-        yield Block(_to_frame(rows, width), source.read)
+        yield TextBlock(_to_frame(rows, width), source.read)
 
 
 class _ExactRecords:
-    """The records of a file. `line_num` is where the reader stands, as `_regular` wants it, `read` the bytes so far."""
+    """The records of a file. `line_num` is where the reader stands, as `_regularise` wants it, `read` the bytes so far."""
 
     def __init__(self, path: Path, options: FileOptions, size: int) -> None:
         self.path, self.options, self.size = path, options, size
         self.read = 0
         self._since_record: list[str] = []
-        self._reader = csv_reader(self._lines(), options)
-        self._records = self._until_open_quote()
+        self._reader = make_csv_reader(self._iterate_lines(), options)
+        self._records = self._read_until_open_quote()
 
     def __iter__(self) -> _ExactRecords:
         return self
@@ -317,22 +323,22 @@ class _ExactRecords:
     def line_num(self) -> int:
         return self._reader.line_num
 
-    def _lines(self) -> Iterator[str]:
+    def _iterate_lines(self) -> Iterator[str]:
         number, rest = 0, b""
-        for piece, read in utf8_pieces(self.path, self.options.encoding, self.size):
+        for piece, read in iterate_utf8_pieces(self.path, self.options.encoding, self.size):
             self.read = read
             *complete, rest = (rest + piece).split(b"\n")
             for data in complete:
                 number += 1
-                yield self._noted(_decode(data + b"\n", number))
+                yield self._note_line(_decode(data + b"\n", number))
         if rest:
-            yield self._noted(_decode(rest, number + 1))
+            yield self._note_line(_decode(rest, number + 1))
 
-    def _noted(self, line: str) -> str:
+    def _note_line(self, line: str) -> str:
         self._since_record.append(line)
         return line
 
-    def _until_open_quote(self) -> Iterator[list[str]]:
+    def _read_until_open_quote(self) -> Iterator[list[str]]:
         """All records. Raises FileProblem behind them if a quotation mark of the last one never closes."""
         next_line, last = 1, []
         for record in self._reader:

@@ -12,9 +12,9 @@ from dataclasses import field as attribute
 
 import polars as pl
 
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.periods import read_periods
-from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES, digits_pattern
+from veduta.core.data.recognise import DATE_SHAPES, NO, NUMBER, TIMES, YES, build_digits_pattern
 
 FAILURES_KEPT = 1_000
 
@@ -34,7 +34,7 @@ class Failures:
 
 
 def convert(
-    text: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures, first_row: int = 1
+    text: pl.Series, field: DataField, empties: tuple[str, ...], failures: Failures, first_row: int = 1
 ) -> pl.Series:
     """The column's values as `field.kind`; empties and values that do not convert become null.
 
@@ -45,8 +45,8 @@ def convert(
             return _convert_typed(text, field, failures, first_row)
         text = text.cast(pl.String)
     if field.reading.empties:
-        text = _without(text, field.reading.empties)
-    if field.kind is Kind.TEXT:
+        text = _strip_words(text, field.reading.empties)
+    if field.kind is DataType.TEXT:
         return _clean_text(text, empties)
     quick = _cast_quickly(text, field)
     if quick is None:
@@ -60,7 +60,7 @@ def convert(
 
 
 def _read_each_once(
-    text: pl.Series, rows: pl.Series, field: Field, empties: tuple[str, ...], failures: Failures
+    text: pl.Series, rows: pl.Series, field: DataField, empties: tuple[str, ...], failures: Failures
 ) -> pl.Series:
     """Texts of these rows read the thorough way: the same few words repeat, so each different one is read once."""
     different = text.unique()
@@ -74,11 +74,11 @@ def _read_each_once(
     return text.replace_strict(different, values, return_dtype=field.kind.dtype)
 
 
-def _convert_typed(values: pl.Series, field: Field, failures: Failures, first_row: int) -> pl.Series:
+def _convert_typed(values: pl.Series, field: DataField, failures: Failures, first_row: int) -> pl.Series:
     """Values that came as such, not as text, in the kind that is wanted."""
     if values.dtype == field.kind.dtype:
         return values
-    was = next(kind for kind in Kind if kind.dtype == values.dtype)
+    was = next(kind for kind in DataType if kind.dtype == values.dtype)
     result = cast_values(values, was, field.kind)
     lost = (result.is_null() & values.is_not_null()).arg_true()
     if len(lost):
@@ -86,40 +86,40 @@ def _convert_typed(values: pl.Series, field: Field, failures: Failures, first_ro
     return result
 
 
-def cast_values(values: pl.Series, was: Kind, kind: Kind) -> pl.Series:
+def cast_values(values: pl.Series, was: DataType, kind: DataType) -> pl.Series:
     """Values of one kind as another where that has a meaning: a decimal is a whole number if it has no fraction, a
     date-time's day is a date, 1 and 0 are yes and no, numbers are a spreadsheet's days; other values become empty."""
     frame, v = values.alias("v").to_frame(), pl.col("v")
-    if kind is Kind.TEXT:
-        made = text_of(v, was)
+    if kind is DataType.TEXT:
+        made = write_as_text(v, was)
     elif (
-        (was.is_number and kind is Kind.DECIMAL)
-        or (was is Kind.YES_NO and kind.is_number)
+        (was.is_number and kind is DataType.DECIMAL)
+        or (was is DataType.YES_NO and kind.is_number)
         or (was.is_date and kind.is_date)
     ):
         made = v.cast(kind.dtype)
-    elif was is Kind.DECIMAL and kind is Kind.WHOLE:
+    elif was is DataType.DECIMAL and kind is DataType.WHOLE:
         made = pl.when((v == v.floor()) & (v.abs() < 2**63)).then(v.cast(pl.Int64, strict=False))
-    elif was.is_number and kind is Kind.YES_NO:
+    elif was.is_number and kind is DataType.YES_NO:
         made = pl.when(v.is_in([0, 1])).then(v == 1)
     elif was.is_number and kind.is_date:
-        made = serial_day(v).cast(kind.dtype)
+        made = convert_serial_day(v).cast(kind.dtype)
     else:
         made = pl.when(v.is_null()).then(None).otherwise(pl.lit(None, dtype=kind.dtype))
     return frame.select(made.cast(kind.dtype).alias(values.name)).to_series()
 
 
-def text_of(value: pl.Expr, kind: Kind | None) -> pl.Expr:
+def write_as_text(value: pl.Expr, kind: DataType | None) -> pl.Expr:
     """Values as text: decimals without a fraction without a point, yes or no, dates as ISO."""
-    if kind is Kind.YES_NO:
+    if kind is DataType.YES_NO:
         return pl.when(value).then(pl.lit("yes")).when(~value).then(pl.lit("no"))
-    if kind is Kind.DECIMAL:
+    if kind is DataType.DECIMAL:
         whole = (value == value.floor()) & (value.abs() < 2**53)
         return pl.when(whole).then(value.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(value.cast(pl.String))
-    return value.dt.strftime("%Y-%m-%d %H:%M:%S") if kind is Kind.DATETIME else value.cast(pl.String)
+    return value.dt.strftime("%Y-%m-%d %H:%M:%S") if kind is DataType.DATETIME else value.cast(pl.String)
 
 
-def serial_day(number: pl.Expr) -> pl.Expr:
+def convert_serial_day(number: pl.Expr) -> pl.Expr:
     """A spreadsheet's number of a day as a date-time, where it can be one (from 1900 to 9999)."""
     plausible = (number >= 1) & (number < 2_958_466)
     micro = (number.cast(pl.Float64) * 86_400e6).round(0).cast(pl.Int64, strict=False)
@@ -129,8 +129,8 @@ def serial_day(number: pl.Expr) -> pl.Expr:
 def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     different = text.unique()
     if len(different) > len(text) // 4:
-        return _cleaned(text, empties)
-    cleaned = _cleaned(different, empties)
+        return _clean(text, empties)
+    cleaned = _clean(different, empties)
     changed = different.ne_missing(cleaned)
     if not changed.any():
         return text
@@ -139,47 +139,47 @@ def _clean_text(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     return text.replace_strict(different, cleaned, return_dtype=pl.String)
 
 
-def _without(text: pl.Series, words: tuple[str, ...]) -> pl.Series:
+def _strip_words(text: pl.Series, words: tuple[str, ...]) -> pl.Series:
     """The texts with those that are one of some words, in whatever case, empty."""
     different = text.unique()
     gone = different.filter(different.str.strip_chars().str.to_lowercase().is_in(list(words)))
     return text.set(text.is_in(gone.implode()), None) if len(gone) else text
 
 
-def _cleaned(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
+def _clean(text: pl.Series, empties: tuple[str, ...]) -> pl.Series:
     stripped = text.alias("t").to_frame().select(pl.col("t").str.strip_chars())
     is_empty = (pl.col("t") == "") | pl.col("t").str.to_lowercase().is_in(list(empties))
     return stripped.select(pl.when(~is_empty).then(pl.col("t")).alias(text.name)).to_series()
 
 
-def _cast_quickly(text: pl.Series, field: Field) -> pl.Series | None:
+def _cast_quickly(text: pl.Series, field: DataField) -> pl.Series | None:
     """The values that Polars itself can read; None where it cannot be trusted with any."""
     kind = field.kind
-    if kind is Kind.YES_NO or _writes_periods(field):
+    if kind is DataType.YES_NO or _writes_periods(field):
         return None
     if kind.is_number:
         if field.reading.decimal == "," or field.reading.thousands == ".":
             return None
         values = text.cast(kind.dtype, strict=False)
-        return values if kind is Kind.WHOLE else _finite(values)
+        return values if kind is DataType.WHOLE else _drop_infinite(values)
     pattern = field.reading.formats[0] if field.reading.formats else "%Y-%m-%d"
-    if kind is Kind.DATE:
+    if kind is DataType.DATE:
         return text.str.to_date(pattern, strict=False)
     return _to_datetime(text, pattern)
 
 
-def _writes_periods(field: Field) -> bool:
+def _writes_periods(field: DataField) -> bool:
     return field.kind.is_date and field.reading.period != ""
 
 
-def is_plain_number(field: Field) -> bool:
+def is_plain_number(field: DataField) -> bool:
     """Whether the column's values are numbers that a machine wrote, as far as its reading tells."""
     reading = field.reading
     plain = reading.decimal == "." and not reading.thousands and not reading.empties
     return field.kind.is_number and plain and field.format.style == "number"
 
 
-def _finite(values: pl.Series) -> pl.Series:
+def _drop_infinite(values: pl.Series) -> pl.Series:
     if values.is_finite().all():
         return values
     return values.to_frame("v").select(pl.when(pl.col("v").is_finite()).then(pl.col("v")))["v"].alias(values.name)
@@ -191,8 +191,8 @@ def _to_datetime(text: pl.Series, pattern: str) -> pl.Series:
     return text.str.to_datetime(pattern, time_unit="us", strict=False)
 
 
-def _read_thoroughly(text: pl.Series, field: Field) -> pl.Series:
-    if field.kind is Kind.YES_NO:
+def _read_thoroughly(text: pl.Series, field: DataField) -> pl.Series:
+    if field.kind is DataType.YES_NO:
         lower = text.str.to_lowercase()
         yes, no = lower.is_in([*YES, "1"]), lower.is_in([*NO, "0"])
         frame = pl.DataFrame({"yes": yes, "no": no})
@@ -205,7 +205,7 @@ def _read_thoroughly(text: pl.Series, field: Field) -> pl.Series:
     return dates.cast(field.kind.dtype)
 
 
-def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
+def _read_numbers(text: pl.Series, field: DataField) -> pl.Series:
     thousands, decimal = field.reading.thousands, field.reading.decimal
     thousands = thousands or ("," if decimal == "." else ".")
     parts = pl.col("t").str.extract_groups(NUMBER.pattern)
@@ -228,14 +228,14 @@ def _read_numbers(text: pl.Series, field: Field) -> pl.Series:
             <= 1,
         )
     )
-    fits = pl.col("digits").str.contains(digits_pattern(thousands, decimal)) & pl.col("one_sign")
+    fits = pl.col("digits").str.contains(build_digits_pattern(thousands, decimal)) & pl.col("one_sign")
     separators = f"[{re.escape(thousands)} ']"
     plain = pl.col("digits").str.replace_all(separators, "").str.replace_all(decimal, ".", literal=True)
     sign = pl.when(pl.col("negative").fill_null(False)).then(-1).otherwise(1)
     as_decimal = (plain + pl.col("power")).cast(pl.Float64, strict=False) * sign
     as_decimal = pl.when(pl.col("percent").fill_null(False)).then(as_decimal / 100).otherwise(as_decimal)
     as_decimal = pl.when(as_decimal.is_finite()).then(as_decimal)
-    if field.kind is Kind.DECIMAL:
+    if field.kind is DataType.DECIMAL:
         return frame.select(pl.when(fits).then(as_decimal).alias("v"))["v"]
     exact = pl.when(pl.col("power") == "").then(plain.cast(pl.Int64, strict=False) * sign)
     integral = pl.when((as_decimal == as_decimal.floor()) & (as_decimal.abs() < 2**53)).then(
@@ -281,6 +281,6 @@ def _read_dates(text: pl.Series, formats: tuple[str, ...], order: str) -> pl.Ser
     whole = whole - pl.duration(minutes=shift.fill_null(0))
     # A spreadsheet may show dates as the number of their day.
     serial = pl.when(pl.col("t_all").str.contains(r"^[2-7]\d{4}(\.\d+)?$")).then(
-        serial_day(pl.col("t_all").cast(pl.Float64, strict=False))
+        convert_serial_day(pl.col("t_all").cast(pl.Float64, strict=False))
     )
     return frame.with_columns(t_all=text).select(pl.coalesce(whole, serial).alias("v"))["v"]

@@ -21,8 +21,8 @@ from sqlglot import exp
 
 from veduta.core.data.database_address import DatabaseAddress, DatabaseProblem, SqliteFile
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import FOREVER, Patience
-from veduta.core.errors import Unreached
+from veduta.core.data.patience import NO_DEADLINE, Deadline
+from veduta.core.errors import SourceUnreachable
 
 MOST_IN_BATCH, BATCH_BYTES = 50_000, 32 * 1024**2
 LONGEST_VALUE = 64 * 1024**2
@@ -30,7 +30,7 @@ LONGEST_VALUE = 64 * 1024**2
 CONNECT_SECONDS = 10
 
 
-class DatabaseUnreached(DatabaseProblem, Unreached):
+class DatabaseUnreachable(DatabaseProblem, SourceUnreachable):
     """The database does not answer, or not now."""
 
 
@@ -61,7 +61,7 @@ def _open_file(address: SqliteFile) -> sqlite3.Connection:
     return connection
 
 
-def tables(engine: Engine) -> list[str]:
+def list_tables(engine: Engine) -> list[str]:
     """The names of tables and views, with their schema where it is not the usual one."""
     try:
         looked = inspect(engine)
@@ -74,15 +74,17 @@ def tables(engine: Engine) -> list[str]:
             names += own if schema in (usual, "main") else [f"{schema}.{name}" for name in own]
         return sorted(names)
     except SQLAlchemyError as error:
-        raise _unreachable(error) from None
+        raise _make_unreachable(error) from None
 
 
-def only_reads(query: str, dialect: str) -> str:
+def check_only_reads(query: str, dialect: str) -> str:
     """The query without its final semicolon. Raises DatabaseProblem unless it is one statement that only reads."""
     try:
         statements = [each for each in sqlglot.parse(query, dialect=dialect) if each is not None]
     except (sqlglot.errors.SqlglotError, RecursionError) as error:
-        raise DatabaseProblem(f"The query cannot be read: {_where(error)}.", hint="Check how it is written.") from None
+        raise DatabaseProblem(
+            f"The query cannot be read: {_locate_error(error)}.", hint="Check how it is written."
+        ) from None
     if len(statements) != 1:
         raise DatabaseProblem(
             "There must be one statement." if statements else "There is no query yet.",
@@ -98,7 +100,7 @@ def only_reads(query: str, dialect: str) -> str:
 CHANGES = (exp.DDL, exp.DML, exp.Command, exp.Into, exp.Lock, exp.Drop, exp.Alter, exp.Attach, exp.Pragma, exp.Set)
 
 
-def _where(error: Exception) -> str:
+def _locate_error(error: Exception) -> str:
     if isinstance(error, sqlglot.errors.ParseError) and error.errors:
         first = error.errors[0]
         return f"line {first['line']}, near “{first['highlight'] or first['start_context'].strip()[-30:]}”"
@@ -115,22 +117,22 @@ def fetch_rows(
     limit: int | None = None,
     most_rows: int = 50_000_000,
     tick: Callable[[int], None] = lambda rows: None,
-    patience: Patience = FOREVER,
+    patience: Deadline = NO_DEADLINE,
 ) -> None:
     """Land the rows of a table or of a query, all or about `limit`. In a query ":last" stands for the latest value
     taken in so far. The database is told to stop when patience is over. Raises DatabaseProblem, and what `patience`
     raises."""
-    statement = _statement(engine, table_name, query, last, limit)
+    statement = _build_statement(engine, table_name, query, last, limit)
     options: dict[str, Any] = {"stream_results": True}
     if engine.dialect.name == "postgresql":
         options["postgresql_readonly"] = True
     try:
-        with engine.connect().execution_options(**options) as connection, patience.watching(_stop(connection)):
+        with engine.connect().execution_options(**options) as connection, patience.watch(_stop(connection)):
             rows = connection.execute(statement)
-            for frame in _batches(rows, limit):
+            for frame in _iterate_batches(rows, limit):
                 landing.add(frame)
                 tick(landing.rows)
-                patience.must_last()
+                patience.check()
                 if limit and landing.rows >= limit:
                     break
                 if landing.rows > most_rows:
@@ -139,18 +141,18 @@ def fetch_rows(
                     )
     except SQLAlchemyError as error:
         if "connect" in type(error).__name__.lower() or "could not connect" in str(error).lower():
-            raise _unreachable(error) from None
-        raise DatabaseProblem(f"The database says: {_reason(error)}.", hint="Check the query.") from None
+            raise _make_unreachable(error) from None
+        raise DatabaseProblem(f"The database says: {_explain_error(error)}.", hint="Check the query.") from None
 
 
-def _statement(engine: Engine, table_name: str, query: str, last: Any, limit: int | None) -> Executable:
+def _build_statement(engine: Engine, table_name: str, query: str, last: Any, limit: int | None) -> Executable:
     if table_name:
         schema, _, name = table_name.rpartition(".")
         whole = select(text("*")).select_from(table(name, schema=schema or None))
         return whole.limit(limit) if limit else whole
     dialect = "postgres" if engine.dialect.name == "postgresql" else "sqlite"
     # Only :last is a value to fill in; other colons are the query's own.
-    written = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", only_reads(query, dialect)))
+    written = text(re.sub(r"(?<!:):(?!last\b|:)(?=\w)", r"\:", check_only_reads(query, dialect)))
     return written.bindparams(last=last) if ":last" in query else written
 
 
@@ -160,28 +162,28 @@ def _stop(connection: Connection) -> Callable[[], object]:
     return driver.interrupt if isinstance(driver, sqlite3.Connection) else driver.cancel
 
 
-def _batches(rows: CursorResult[Any], limit: int | None) -> Iterator[pl.DataFrame]:
+def _iterate_batches(rows: CursorResult[Any], limit: int | None) -> Iterator[pl.DataFrame]:
     """The rows in frames, as large as memory well takes: the first ones tell how wide a row is."""
-    names = unique(list(rows.keys()))
+    names = make_unique(list(rows.keys()))
     most = min(MOST_IN_BATCH, limit or MOST_IN_BATCH)
     size = min(100, most)
     while batch := rows.fetchmany(size):
-        frame = _frame(names, batch)
+        frame = _make_frame(names, batch)
         yield frame
         size = max(1, min(most, int(BATCH_BYTES * len(batch) / max(1, frame.estimated_size()))))
 
 
-def unique(names: list[str]) -> list[str]:
-    from veduta.core.data.formats import unique_headings
+def make_unique(names: list[str]) -> list[str]:
+    from veduta.core.data.formats import make_unique_headings
 
-    return unique_headings([str(name) for name in names])
-
-
-def _frame(names: list[str], rows: Sequence[Any]) -> pl.DataFrame:
-    return pl.DataFrame([_column(name, [_plain(row[i]) for row in rows]) for i, name in enumerate(names)])
+    return make_unique_headings([str(name) for name in names])
 
 
-def _plain(value: Any) -> Any:
+def _make_frame(names: list[str], rows: Sequence[Any]) -> pl.DataFrame:
+    return pl.DataFrame([_make_column(name, [_simplify(row[i]) for row in rows]) for i, name in enumerate(names)])
+
+
+def _simplify(value: Any) -> Any:
     if isinstance(value, decimal.Decimal):
         exponent = value.as_tuple().exponent
         whole = isinstance(exponent, int) and exponent >= 0 and value == value.to_integral_value()
@@ -195,7 +197,7 @@ def _plain(value: Any) -> Any:
     return str(value)
 
 
-def _column(name: str, values: list[Any]) -> pl.Series:
+def _make_column(name: str, values: list[Any]) -> pl.Series:
     kinds = {type(value) for value in values if value is not None}
     exact: dict[type, Any] = {
         bool: pl.Boolean,
@@ -215,12 +217,12 @@ def _column(name: str, values: list[Any]) -> pl.Series:
     return pl.Series(name, [None if value is None else str(value) for value in values], dtype=pl.String)
 
 
-def _unreachable(error: SQLAlchemyError) -> DatabaseUnreached:
-    return DatabaseUnreached(
-        f"The database cannot be reached: {_reason(error)}.", hint="Check the address and the password."
+def _make_unreachable(error: SQLAlchemyError) -> DatabaseUnreachable:
+    return DatabaseUnreachable(
+        f"The database cannot be reached: {_explain_error(error)}.", hint="Check the address and the password."
     )
 
 
-def _reason(error: SQLAlchemyError) -> str:
+def _explain_error(error: SQLAlchemyError) -> str:
     text_ = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
     return text_.rstrip(".")[:200]

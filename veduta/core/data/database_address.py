@@ -59,7 +59,7 @@ class PostgresServer:
         at = "@" if login else ""
         return f"postgresql://{login}{at}{name}{port}/{quote(self.database)}{'?' if more else ''}{more}"
 
-    def with_password(self, password: str) -> PostgresServer:
+    def set_password(self, password: str) -> PostgresServer:
         return replace(self, password=password)
 
 
@@ -76,40 +76,42 @@ def read_address(text: str) -> DatabaseAddress:
             "This kind of database is not known.", hint="Addresses start with postgresql:// or sqlite:///."
         )
     if not _PLAIN.fullmatch(text) or "\\" in text:
-        raise _unreadable("it has characters that stand in no address", "Write others as %20 and the like.")
+        raise _make_problem("it has characters that stand in no address", "Write others as %20 and the like.")
     if "#" in text:
-        raise _unreadable("“#” stands in it", "In a password write %23, or enter the password in its own box.")
-    return _server(text)
+        raise _make_problem("“#” stands in it", "In a password write %23, or enter the password in its own box.")
+    return _parse_server(text)
 
 
-def _server(text: str) -> PostgresServer:
+def _parse_server(text: str) -> PostgresServer:
     try:
         parts = urlsplit(text)
         port = parts.port or 5432
     except ValueError:
-        raise _unreadable("its host or port is none", "It looks like postgresql://name@host:5432/database.") from None
+        raise _make_problem("its host or port is none", "It looks like postgresql://name@host:5432/database.") from None
     login, _, place = parts.netloc.rpartition("@")
     if "@" in login or "@" in parts.path or "@" in parts.query:
-        raise _unreadable("“@” stands in it twice", "In a password write %40, or enter the password in its own box.")
+        raise _make_problem("“@” stands in it twice", "In a password write %40, or enter the password in its own box.")
     name = re.sub(r":\d+$", "", place)
     if not _NAME.fullmatch(name):
-        raise _unreadable(f"“{name[:100]}” is not one host", "It looks like postgresql://name@host:5432/database.")
+        raise _make_problem(f"“{name[:100]}” is not one host", "It looks like postgresql://name@host:5432/database.")
     database = unquote(parts.path.removeprefix("/"))
     if not database or re.search(r"[/=\s\0]", database):
-        raise _unreadable("the name of a database is missing", "It looks like postgresql://name@host:5432/database.")
+        raise _make_problem("the name of a database is missing", "It looks like postgresql://name@host:5432/database.")
     user, _, password = login.partition(":")
     host = (parts.hostname or "").lower()
-    return PostgresServer(host, database, port, unquote(user), unquote(password), _options(parts.query))
+    return PostgresServer(host, database, port, unquote(user), unquote(password), _parse_options(parts.query))
 
 
-def _options(query: str) -> dict[str, str]:
+def _parse_options(query: str) -> dict[str, str]:
     options = {}
     for key, value in parse_qsl(query, keep_blank_values=True):
         if key not in OPTIONS or not OPTIONS[key].fullmatch(value):
-            raise _unreadable(f"“{key}={value}”"[:100] + " is not allowed in it", f"Known are {' and '.join(OPTIONS)}.")
+            raise _make_problem(
+                f"“{key}={value}”"[:100] + " is not allowed in it", f"Known are {' and '.join(OPTIONS)}."
+            )
         options[key] = value
     return options
 
 
-def _unreadable(why: str, hint: str) -> DatabaseProblem:
+def _make_problem(why: str, hint: str) -> DatabaseProblem:
     return DatabaseProblem(f"The database's address cannot be used: {why}.", hint=hint)

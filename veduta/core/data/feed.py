@@ -16,11 +16,11 @@ import httpx
 from pydantic import Field as Attribute
 
 from veduta.core.data.fields import Frozen
-from veduta.core.data.formats import land_csv_bytes, parse_json, record_lists, records_at, records_frame
-from veduta.core.data.hosts import checked_number, split_address
+from veduta.core.data.formats import find_records, land_csv_bytes, make_records_frame, parse_json, record_lists
+from veduta.core.data.hosts import check_number, split_address
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import FOREVER, Patience
-from veduta.core.errors import Unreached, VedutaError
+from veduta.core.data.patience import NO_DEADLINE, Deadline
+from veduta.core.errors import SourceUnreachable, VedutaError
 
 MOST_BYTES = 500 * 1024**2
 MOST_PAGES = 20_000
@@ -35,7 +35,7 @@ class FeedProblem(VedutaError):
     code = "feed"
 
 
-class FeedUnreached(FeedProblem, Unreached):
+class FeedUnreachable(FeedProblem, SourceUnreachable):
     """The feed does not answer, or not now."""
 
 
@@ -82,7 +82,7 @@ ASKS_FOR_NEWS = {"etag": "If-None-Match", "modified": "If-Modified-Since"}
 
 
 @dataclass
-class Brought:
+class FetchedFeed:
     """What fetching brought besides rows: the lists of records that were seen (path and length), and marks for asking
     only for news the next time."""
 
@@ -106,8 +106,8 @@ def fetch(
     tick: Callable[[int], None] = lambda rows: None,
     sleep: Callable[[float], None] = time.sleep,
     most_bytes: int = MOST_BYTES,
-    patience: Patience = FOREVER,
-) -> Brought:
+    patience: Deadline = NO_DEADLINE,
+) -> FetchedFeed:
     """Fetch a feed's rows into a landing: all, or about `limit` for trying out.
 
     The headers of the feed, and `headers` and `query` of the connection (its secret among them), go only to the
@@ -115,14 +115,14 @@ def fetch(
     public. `marks` are those of the time before. Raises FeedProblem, and what `patience` raises.
     """
     visit = _Visit(address, feed, headers or {}, query or {}, allowed, sleep, most_bytes, patience)
-    brought = Brought([], {})
+    brought = FetchedFeed([], {})
     seen: set[str] = set()
     values = {key: value.replace(":last", last) for key, value in feed.query.items()}
-    for page in _pages(feed, values, visit, address):
+    for page in _iterate_pages(feed, values, visit, address):
         conditional = marks if feed.paging.how == "none" and not brought.pages else None
         body, answered = visit.get(*page.send(), conditional or {})
         if body is None:
-            return Brought([], marks or {}, unchanged=True)
+            return FetchedFeed([], marks or {}, unchanged=True)
         brought.pages += 1
         _must_be_new(body, seen, brought.pages)
         rows = landing.rows
@@ -136,7 +136,7 @@ def fetch(
             raise FeedProblem(
                 f"The feed has more than {MOST_PAGES:,} pages.", hint="Take larger pages, or narrow what is asked for."
             )
-        page.answered(data, landing.rows - rows)
+        page.take_answer(data, landing.rows - rows)
     return brought
 
 
@@ -151,7 +151,7 @@ def _must_be_new(body: bytes, seen: set[str], page: int) -> None:
     seen.add(digest)
 
 
-def _land_page(feed: Feed, body: bytes, landing: Landing, brought: Brought) -> Any:
+def _land_page(feed: Feed, body: bytes, landing: Landing, brought: FetchedFeed) -> Any:
     """Land a page's rows. Returns what was parsed, None where it is not JSON."""
     if feed.format == "csv":
         if body.strip():
@@ -159,9 +159,9 @@ def _land_page(feed: Feed, body: bytes, landing: Landing, brought: Brought) -> A
         return None
     data = parse_json(body)
     brought.lists = brought.lists or record_lists(data)
-    records = records_at(data, feed.records) if not _is_empty(data, feed.records) else []
+    records = find_records(data, feed.records) if not _is_empty(data, feed.records) else []
     if records:
-        landing.add(records_frame(records))
+        landing.add(make_records_frame(records))
     return data
 
 
@@ -186,13 +186,13 @@ class _Page:
     def send(self) -> tuple[str, dict[str, str]]:
         return self.address, self.values
 
-    def answered(self, data: Any, rows: int) -> None:
+    def take_answer(self, data: Any, rows: int) -> None:
         self.data, self.rows = data, rows
 
 
-def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> Iterator[_Page]:
+def _iterate_pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> Iterator[_Page]:
     paging = feed.paging
-    start = _joined(address, feed.path)
+    start = _join_address(address, feed.path)
     sized = {
         **values,
         **({paging.size_parameter: str(paging.size)} if paging.how != "none" and paging.size_parameter else {}),
@@ -204,13 +204,13 @@ def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> I
         while True:
             page = _Page(target, more)
             yield page
-            mark = _at(page.data, paging.next)
+            mark = _get_at(page.data, paging.next)
             if not mark:
                 return
             if paging.parameter:
                 more = {**sized, paging.parameter: str(mark)}
             else:
-                target, more = _led_on(target, str(mark)), {}
+                target, more = _follow_redirect(target, str(mark)), {}
     else:
         number = paging.start
         while True:
@@ -221,13 +221,13 @@ def _pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> I
             number += 1 if paging.how == "page" else page.rows
 
 
-def _at(data: Any, path: str) -> Any:
+def _get_at(data: Any, path: str) -> Any:
     for key in filter(None, path.split(".")):
         data = data.get(key) if isinstance(data, dict) else None
     return data if path and isinstance(data, str | int) else None
 
 
-def _joined(address: str, path: str) -> str:
+def _join_address(address: str, path: str) -> str:
     return address.rstrip("/") + ("/" + path.lstrip("/") if path else "")
 
 
@@ -243,73 +243,77 @@ class _Visit:
         allowed: frozenset[str],
         sleep: Callable[[float], None],
         most_bytes: int,
-        patience: Patience,
+        patience: Deadline,
     ) -> None:
         self.patience = patience
         self.feed, self.allowed, self.sleep, self.most_bytes = feed, allowed, sleep, most_bytes
-        self.home = _host(address)
+        self.home = _split_host(address)
         self.headers, self.query = headers, query
         self.client = httpx.Client(timeout=feed.timeout, follow_redirects=False, trust_env=False)
 
     def get(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[bytes | None, httpx.Headers]:
         """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""
         for attempt in range(1, TRIES + 1):
-            self.patience.must_last()
+            self.patience.check()
             wait = 2 ** (attempt - 1) + random.random() / 4
             try:
-                status, answered, body = self._once(address, values, marks)
+                status, answered, body = self._fetch_once(address, values, marks)
             except httpx.HTTPError as error:
-                problem: FeedProblem = self._unreached(error)
+                problem: FeedProblem = self._make_unreachable(error)
             else:
                 if status == 304:
                     return None, answered
                 if status < 300:
                     return body, answered
-                problem = _refused(status)
-                if not isinstance(problem, Unreached):
+                problem = _make_refused(status)
+                if not isinstance(problem, SourceUnreachable):
                     raise problem
-                wait = _told_to_wait(answered) or wait
+                wait = _read_waiting_time(answered) or wait
             if attempt < TRIES:
                 self._wait(wait)
         raise problem from None
 
-    def _unreached(self, error: httpx.HTTPError) -> FeedUnreached:
+    def _make_unreachable(self, error: httpx.HTTPError) -> FeedUnreachable:
         if isinstance(error, httpx.TimeoutException):
-            return FeedUnreached(
+            return FeedUnreachable(
                 f"The feed did not answer within {self.feed.timeout:g} seconds, {TRIES} times.",
                 hint="Try later, or raise the time-out.",
             )
-        return FeedUnreached(f"The feed cannot be reached: {_reason(error)}.", hint="Check the address, or try later.")
+        return FeedUnreachable(
+            f"The feed cannot be reached: {_explain_error(error)}.", hint="Check the address, or try later."
+        )
 
     def _wait(self, seconds: float) -> None:
         if seconds > LONGEST_WAIT:
-            raise FeedUnreached(
+            raise FeedUnreachable(
                 f"The feed asks to wait {seconds:,.0f} seconds before the next request.",
                 hint="Refresh it less often, or later.",
             )
         self.sleep(seconds)
 
-    def _once(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[int, httpx.Headers, bytes]:
+    def _fetch_once(
+        self, address: str, values: dict[str, str], marks: dict[str, str]
+    ) -> tuple[int, httpx.Headers, bytes]:
         for _ in range(MOST_REDIRECTS + 1):
-            ours = _host(address) == self.home
+            ours = _split_host(address) == self.home
             headers = {"User-Agent": "Veduta", "Accept-Encoding": "gzip, identity"}
             if ours:
                 headers |= self.feed.headers | self.headers | {ASKS_FOR_NEWS[key]: marks[key] for key in marks}
-            target, extensions = self._checked(address, headers)
+            target, extensions = self._check_address(address, headers)
             params = {**values, **(self.query if ours else {})}
             with self.client.stream(
                 "GET", target, params=params or None, headers=headers, extensions=extensions
             ) as answer:
                 if answer.has_redirect_location:
-                    address, values = _led_on(address, answer.headers["location"]), {}
+                    address, values = _follow_redirect(address, answer.headers["location"]), {}
                     continue
-                return answer.status_code, answer.headers, self._body(answer)
+                return answer.status_code, answer.headers, self._read_body(answer)
         raise FeedProblem("The feed redirects again and again.", hint="Check the address.")
 
-    def _body(self, answer: httpx.Response) -> bytes:
+    def _read_body(self, answer: httpx.Response) -> bytes:
         parts, size = [], 0
         for piece in answer.iter_bytes(65_536):
-            self.patience.must_last()
+            self.patience.check()
             size += len(piece)
             if size > self.most_bytes:
                 raise FeedProblem(
@@ -319,20 +323,20 @@ class _Visit:
             parts.append(piece)
         return b"".join(parts)
 
-    def _checked(self, address: str, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
+    def _check_address(self, address: str, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
         """The address with the checked number of its host in the place of the name."""
         parts = split_address(address, FeedProblem)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise FeedProblem(f"“{address[:200]}” is not a web address.", hint="It starts with https:// or http://.")
         port = parts.port or (443 if parts.scheme == "https" else 80)
-        number = checked_number(parts.hostname, port, self.allowed, FeedProblem)
+        number = check_number(parts.hostname, port, self.allowed, FeedProblem)
         host = f"[{number}]" if ":" in number else number
         headers["Host"] = parts.netloc.rpartition("@")[2]
         target = parts._replace(netloc=f"{host}:{port}").geturl()
         return target, {"sni_hostname": parts.hostname} if parts.scheme == "https" else {}
 
 
-def _led_on(address: str, further: str) -> str:
+def _follow_redirect(address: str, further: str) -> str:
     """Where an answer leads on from an address."""
     try:
         return urljoin(address, further)
@@ -340,12 +344,12 @@ def _led_on(address: str, further: str) -> str:
         raise FeedProblem(f"The feed leads on to “{further[:200]}”, which is no web address.") from None
 
 
-def _host(address: str) -> tuple[str, str, int | None]:
+def _split_host(address: str) -> tuple[str, str, int | None]:
     parts = split_address(address, FeedProblem)
     return parts.scheme, (parts.hostname or "").lower(), parts.port
 
 
-def _told_to_wait(headers: httpx.Headers) -> float:
+def _read_waiting_time(headers: httpx.Headers) -> float:
     """Seconds to wait, from a number of them or from a moment."""
     text = headers.get("retry-after", "")
     if text.replace(".", "", 1).isdigit():
@@ -356,7 +360,7 @@ def _told_to_wait(headers: httpx.Headers) -> float:
         return 0.0
 
 
-def _refused(status: int) -> FeedProblem:
+def _make_refused(status: int) -> FeedProblem:
     if status in (401, 403):
         return FeedProblem(
             f"The feed refuses us (status {status}).", hint="Check the connection's secret and what it may read."
@@ -364,14 +368,14 @@ def _refused(status: int) -> FeedProblem:
     if status == 404:
         return FeedProblem("The feed has nothing at this address (status 404).", hint="Check the path.")
     if status == 429:
-        return FeedUnreached(
+        return FeedUnreachable(
             f"The feed says that we ask too often (status 429), {TRIES} times.", hint="Refresh it less often."
         )
     passing = status in (408, 425) or status >= 500
-    problem = FeedUnreached if passing else FeedProblem
+    problem = FeedUnreachable if passing else FeedProblem
     return problem(f"The feed answers with an error (status {status}).", hint="Try later, or tell who runs it.")
 
 
-def _reason(error: httpx.HTTPError) -> str:
+def _explain_error(error: httpx.HTTPError) -> str:
     text = str(error).strip() or type(error).__name__
     return "the connection was refused" if "refused" in text.lower() else text.rstrip(".")[:150]

@@ -11,12 +11,12 @@ from pydantic import AfterValidator, BaseModel, ConfigDict
 from pydantic import Field as Attribute
 
 from veduta.core.data.languages import LanguageCode
-from veduta.core.data.patterns import checked_pattern
+from veduta.core.data.patterns import validate_pattern
 from veduta.core.data.periods import Period
 from veduta.core.errors import MissingField
 
 
-class Kind(StrEnum):
+class DataType(StrEnum):
     TEXT = "text"
     WHOLE = "whole"
     DECIMAL = "decimal"
@@ -30,11 +30,11 @@ class Kind(StrEnum):
 
     @property
     def is_number(self) -> bool:
-        return self is Kind.WHOLE or self is Kind.DECIMAL
+        return self is DataType.WHOLE or self is DataType.DECIMAL
 
     @property
     def is_date(self) -> bool:
-        return self is Kind.DATE or self is Kind.DATETIME
+        return self is DataType.DATE or self is DataType.DATETIME
 
     @property
     def dtype(self) -> pl.DataType:
@@ -42,24 +42,24 @@ class Kind(StrEnum):
 
 
 KIND_WORDS = {
-    Kind.TEXT: "text",
-    Kind.WHOLE: "whole number",
-    Kind.DECIMAL: "decimal number",
-    Kind.YES_NO: "yes/no",
-    Kind.DATE: "date",
-    Kind.DATETIME: "date and time",
+    DataType.TEXT: "text",
+    DataType.WHOLE: "whole number",
+    DataType.DECIMAL: "decimal number",
+    DataType.YES_NO: "yes/no",
+    DataType.DATE: "date",
+    DataType.DATETIME: "date and time",
 }
 DTYPES = {
-    Kind.TEXT: pl.String(),
-    Kind.WHOLE: pl.Int64(),
-    Kind.DECIMAL: pl.Float64(),
-    Kind.YES_NO: pl.Boolean(),
-    Kind.DATE: pl.Date(),
-    Kind.DATETIME: pl.Datetime("us"),
+    DataType.TEXT: pl.String(),
+    DataType.WHOLE: pl.Int64(),
+    DataType.DECIMAL: pl.Float64(),
+    DataType.YES_NO: pl.Boolean(),
+    DataType.DATE: pl.Date(),
+    DataType.DATETIME: pl.Datetime("us"),
 }
 
 
-class Role(StrEnum):
+class FieldRole(StrEnum):
     DIMENSION = "dimension"
     MEASURE = "measure"
 
@@ -92,7 +92,7 @@ AGGREGATE_WORDS = {
 }
 
 
-def aggregates_for(kind: Kind) -> list[Aggregate]:
+def list_aggregates(kind: DataType) -> list[Aggregate]:
     """The aggregates that make sense on values of this kind, the usual one first."""
     counts = [Aggregate.COUNT, Aggregate.COUNT_DISTINCT]
     if kind.is_number:
@@ -128,11 +128,11 @@ class NumberFormat(Frozen):
     before: str = Attribute("", max_length=12)
     after: str = Attribute("", max_length=12)
     empty: str = Attribute("", max_length=20)
-    pattern: Annotated[str, Attribute(max_length=60), AfterValidator(checked_pattern)] = ""
+    pattern: Annotated[str, Attribute(max_length=60), AfterValidator(validate_pattern)] = ""
     language: LanguageCode = "en"
 
 
-class Reading(Frozen):
+class ParseOptions(Frozen):
     """How a column's text becomes values.
 
     `formats` are strptime patterns for dates, the likeliest first; `order` is the order of day, month
@@ -150,7 +150,7 @@ class Reading(Frozen):
     left_out: tuple[str, ...] = Attribute((), max_length=50)
 
 
-class Field(Frozen):
+class DataField(Frozen):
     """A column of a dataset, or a formula of a model. `id` never changes; fields of tables that a model joins have
     their table's before a dot. `source` is its heading in the file.
 
@@ -161,13 +161,13 @@ class Field(Frozen):
     id: str = Attribute(pattern=r"^([a-z0-9_]{1,40}\.)?[a-z0-9_]{1,40}$")
     source: str
     name: str = Attribute(min_length=1, max_length=200)
-    kind: Kind
-    role: Role = Role.DIMENSION
+    kind: DataType
+    role: FieldRole = FieldRole.DIMENSION
     aggregate: Aggregate = Aggregate.COUNT
     description: str = Attribute("", max_length=2000)
     hidden: bool = False
     format: NumberFormat = NumberFormat()
-    reading: Reading = Reading()
+    reading: ParseOptions = ParseOptions()
     folder: str = Attribute("", max_length=100)
     synonyms: tuple[str, ...] = Attribute((), max_length=20)
     total: Total = "again"
@@ -192,7 +192,7 @@ class Schema:
 
     def __init__(
         self,
-        fields: list[Field],
+        fields: list[DataField],
         gone: dict[str, str] | None = None,
         tables: dict[str, str] | None = None,
         fiscal_month: int = 1,
@@ -203,16 +203,16 @@ class Schema:
         self.fiscal_month = fiscal_month
         self._by_id = {field.id: field for field in fields}
 
-    def __iter__(self) -> Iterator[Field]:
+    def __iter__(self) -> Iterator[DataField]:
         return iter(self.fields)
 
     def __contains__(self, field_id: str) -> bool:
         return field_id in self._by_id
 
-    def get(self, field_id: str | None) -> Field | None:
+    def get(self, field_id: str | None) -> DataField | None:
         return self._by_id.get(field_id or "")
 
-    def __getitem__(self, field_id: str) -> Field:
+    def __getitem__(self, field_id: str) -> DataField:
         """The field with this id. Raises MissingField."""
         try:
             return self._by_id[field_id]
@@ -224,10 +224,10 @@ class Schema:
             ) from None
 
     @property
-    def visible(self) -> list[Field]:
+    def visible(self) -> list[DataField]:
         return [field for field in self.fields if not field.hidden]
 
-    def named(self, name: str, kind: Kind) -> Field | None:
+    def find_named(self, name: str, kind: DataType) -> DataField | None:
         """The field with this name (ignoring case) and a comparable kind of value, if there is one."""
         for field in self.fields:
             alike = (

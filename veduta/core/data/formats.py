@@ -15,7 +15,7 @@ import polars as pl
 from veduta.core.data.landing import PART_ROWS, Landing
 from veduta.core.data.options import Format, RecordsOptions, SheetOptions
 from veduta.core.errors import FileProblem
-from veduta.core.jsontext import UnreadableJson, read_records
+from veduta.core.jsontext import InvalidJson, read_records
 
 if TYPE_CHECKING:
     import fastexcel
@@ -36,7 +36,7 @@ def recognise_format(path: Path, name: str) -> Format:
     if head.startswith(b"ARROW1") or ending in ("arrow", "feather", "ipc"):
         return "arrow"
     if head.startswith(b"PK\x03\x04"):
-        return _zipped(path)
+        return _recognise_zipped(path)
     text = head.lstrip(b"\xef\xbb\xbf \t\r\n")
     if ending in ("jsonl", "ndjson"):
         return "json_lines"
@@ -54,11 +54,11 @@ def recognise_format(path: Path, name: str) -> Format:
 def _is_object(line: bytes) -> bool:
     try:
         return isinstance(read_records(line), dict)
-    except UnreadableJson:
+    except InvalidJson:
         return False
 
 
-def _zipped(path: Path) -> Format:
+def _recognise_zipped(path: Path) -> Format:
     try:
         with zipfile.ZipFile(path) as archive:
             parts = archive.infolist()
@@ -78,16 +78,16 @@ def _zipped(path: Path) -> Format:
     )
 
 
-def sheets(path: Path) -> list[tuple[str, bool]]:
+def list_sheets(path: Path) -> list[tuple[str, bool]]:
     """The names of a spreadsheet's sheets, each with whether it is hidden."""
-    reader = _spreadsheet(path)
+    reader = _open_spreadsheet(path)
     return [
         (name, reader.load_sheet(name, header_row=None, n_rows=0, dtypes="string").visible != "visible")
         for name in reader.sheet_names
     ]
 
 
-def _spreadsheet(path: Path) -> fastexcel.ExcelReader:
+def _open_spreadsheet(path: Path) -> fastexcel.ExcelReader:
     import fastexcel
 
     try:
@@ -98,9 +98,9 @@ def _spreadsheet(path: Path) -> fastexcel.ExcelReader:
         ) from error
 
 
-def first_sheet(path: Path) -> str:
+def find_first_sheet(path: Path) -> str:
     """The first visible sheet that has more than one row; else the first."""
-    reader = _spreadsheet(path)
+    reader = _open_spreadsheet(path)
     for name in reader.sheet_names:
         sheet = reader.load_sheet(name, header_row=None, dtypes="string")
         if sheet.visible == "visible" and sheet.total_height > 1:
@@ -121,7 +121,7 @@ def _cut(frame: pl.DataFrame, cells: str) -> pl.DataFrame:
             f"“{cells}” is not a range of cells.", hint="Write it as B3:F200, or B3:F for all rows below."
         )
     left, top, right, bottom = cells_named.groups()
-    first, last = _column(left), _column(right)
+    first, last = _number_column(left), _number_column(right)
     if last < first or (bottom and int(bottom) < int(top)):
         raise FileProblem(
             f"The range “{cells}” ends before it starts.", hint="Write it from the top left to the bottom right."
@@ -130,7 +130,7 @@ def _cut(frame: pl.DataFrame, cells: str) -> pl.DataFrame:
     return rows.select(rows.columns[first - 1 : last])
 
 
-def _column(letters: str) -> int:
+def _number_column(letters: str) -> int:
     number = 0
     for letter in letters.upper():
         number = number * 26 + ord(letter) - 64
@@ -139,7 +139,7 @@ def _column(letters: str) -> int:
 
 def land_sheet(path: Path, options: SheetOptions, landing: Landing) -> None:
     """Land a sheet's cells as text. Cells with errors are empty; a merged cell's value stands in its first cell."""
-    reader = _spreadsheet(path)
+    reader = _open_spreadsheet(path)
     name = options.sheet if options.sheet in reader.sheet_names else reader.sheet_names[0]
     try:
         frame = reader.load_sheet(name, header_row=None, dtypes="string").to_polars()
@@ -148,7 +148,7 @@ def land_sheet(path: Path, options: SheetOptions, landing: Landing) -> None:
             f"The sheet “{name}” cannot be read.", hint="Choose another sheet, or save the file anew."
         ) from error
     frame = _cut(frame, options.cells)
-    header = options.header_row or _header_row(frame)
+    header = options.header_row or _find_header_row(frame)
     headings = [] if header == 0 or frame.height < header else [str(cell or "") for cell in frame.row(header - 1)]
     body = frame[header:]
     full = [
@@ -157,12 +157,12 @@ def land_sheet(path: Path, options: SheetOptions, landing: Landing) -> None:
         if body[column].null_count() < body.height or (headings and headings[body.columns.index(column)])
     ]
     body = body.filter(~pl.all_horizontal(pl.all().is_null())).select(full)
-    names = unique_headings([headings[frame.columns.index(c)] if headings else "" for c in full])
+    names = make_unique_headings([headings[frame.columns.index(c)] if headings else "" for c in full])
     body.columns = names
-    landing.add(body.select(_whole_days(body[name]) for name in names))
+    landing.add(body.select(_drop_times(body[name]) for name in names))
 
 
-def _header_row(frame: pl.DataFrame) -> int:
+def _find_header_row(frame: pl.DataFrame) -> int:
     """The first row of which most cells are filled."""
     wide = frame.width
     for i, row in enumerate(frame.head(30).iter_rows(), 1):
@@ -171,7 +171,7 @@ def _header_row(frame: pl.DataFrame) -> int:
     return 1
 
 
-def _whole_days(values: pl.Series) -> pl.Series:
+def _drop_times(values: pl.Series) -> pl.Series:
     """Dates of a spreadsheet come with midnight as their time."""
     full = values.drop_nulls()
     midnight = r"^\d{4}-\d{2}-\d{2} 00:00:00$"
@@ -180,7 +180,7 @@ def _whole_days(values: pl.Series) -> pl.Series:
     return values
 
 
-def unique_headings(headings: list[str]) -> list[str]:
+def make_unique_headings(headings: list[str]) -> list[str]:
     """Headings made different from each other; empty ones get a number."""
     seen: set[str] = set()
     made = []
@@ -216,26 +216,26 @@ def land_columnar(path: Path, kind: Format, landing: Landing) -> None:
 def land_json(path: Path, options: RecordsOptions, landing: Landing, lines: bool) -> None:
     """Land the records of a JSON file; nested objects become columns such as "port.name"."""
     if lines:
-        for batch in _json_lines(path):
-            landing.add(records_frame(batch))
+        for batch in _iterate_json_lines(path):
+            landing.add(make_records_frame(batch))
         return
     if path.stat().st_size > LARGEST_JSON:
         raise FileProblem(
             f"JSON files of more than {LARGEST_JSON // 1024**2} MB are read as JSON lines only.",
             hint="Write one record a line.",
         )
-    landing.add(records_frame(records_at(parse_json(path.read_bytes()), options.records)))
+    landing.add(make_records_frame(find_records(parse_json(path.read_bytes()), options.records)))
 
 
 def parse_json(data: bytes) -> Any:
     """Raises FileProblem saying where the JSON breaks off."""
     try:
         return read_records(data)
-    except UnreadableJson as error:
+    except InvalidJson as error:
         raise FileProblem(f"This is not readable JSON: {error}.", hint="Check where it comes from.") from None
 
 
-def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
+def _iterate_json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
     batch: list[dict[str, Any]] = []
     with path.open("rb") as file:
         for number, line in enumerate(file, 1):
@@ -243,7 +243,7 @@ def _json_lines(path: Path) -> Iterator[list[dict[str, Any]]]:
                 continue
             try:
                 record = read_records(line)
-            except UnreadableJson as error:
+            except InvalidJson as error:
                 raise FileProblem(
                     f"Line {number:,} is not readable JSON: {error}.",
                     where=f"line {number}",
@@ -272,7 +272,7 @@ def record_lists(data: Any, most: int = 20) -> list[tuple[str, int]]:
     return sorted(lists, key=lambda each: -each[1])[:most]
 
 
-def records_at(data: Any, path: str) -> list[dict[str, Any]]:
+def find_records(data: Any, path: str) -> list[dict[str, Any]]:
     """The records at a path such as "data.items"; with an empty path those found by looking. Raises FileProblem."""
     if not path and not isinstance(data, list):
         paths = record_lists(data)
@@ -297,25 +297,25 @@ def records_at(data: Any, path: str) -> list[dict[str, Any]]:
     return [item if isinstance(item, dict) else {"value": item} for item in value]
 
 
-def records_frame(records: list[dict[str, Any]]) -> pl.DataFrame:
+def make_records_frame(records: list[dict[str, Any]]) -> pl.DataFrame:
     """Records as a table: nested objects become columns with dots, lists text; columns of mixed kinds become text."""
-    flat = [_flattened(record) for record in records]
+    flat = [_flatten(record) for record in records]
     names = list(dict.fromkeys(key for record in flat for key in record))
-    return pl.DataFrame([_column_of(name, [record.get(name) for record in flat]) for name in names])
+    return pl.DataFrame([_make_column(name, [record.get(name) for record in flat]) for name in names])
 
 
-def _flattened(record: dict[str, Any], before: str = "") -> dict[str, Any]:
+def _flatten(record: dict[str, Any], before: str = "") -> dict[str, Any]:
     flat: dict[str, Any] = {}
     for key, value in record.items():
         name = f"{before}.{key}" if before else str(key)
         if isinstance(value, dict) and value:
-            flat |= _flattened(value, name)
+            flat |= _flatten(value, name)
         else:
             flat[name] = json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else value
     return flat
 
 
-def _column_of(name: str, values: list[Any]) -> pl.Series:
+def _make_column(name: str, values: list[Any]) -> pl.Series:
     kinds = {type(value) for value in values if value is not None}
     if kinds <= {bool}:
         return pl.Series(name, values, dtype=pl.Boolean if kinds else pl.String)

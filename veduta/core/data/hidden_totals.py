@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import polars as pl
 
-from veduta.core.data.fields import Field, Kind, Role
+from veduta.core.data.fields import DataField, DataType, FieldRole
 
 TOTAL = re.compile(
     r"(?i)^(overall|sum|all|everything|world|gesamt|insgesamt|summe"
@@ -27,35 +27,35 @@ MOST_VALUES = 1_000
 MOST_KEYS = 4
 
 
-def find_hidden_totals(rows: pl.DataFrame, fields: Sequence[Field]) -> dict[str, tuple[str, ...]]:
+def find_hidden_totals(rows: pl.DataFrame, fields: Sequence[DataField]) -> dict[str, tuple[str, ...]]:
     """For each text column, by its field's id, the values that are totals of the others, in the order of the rows.
     `rows` have a column for each field, of its kind."""
-    measures = [field.id for field in fields if field.role is Role.MEASURE and field.kind.is_number]
+    measures = [field.id for field in fields if field.role is FieldRole.MEASURE and field.kind.is_number]
     found: dict[str, tuple[str, ...]] = {}
     for field in fields:
-        if field.kind is not Kind.TEXT or any(_is_named_by(rows, other, field.id) for other in found):
+        if field.kind is not DataType.TEXT or any(_is_named_by(rows, other, field.id) for other in found):
             continue
-        if totals := _totals_in(rows, field.id, fields, measures):
+        if totals := _find_totals(rows, field.id, fields, measures):
             found[field.id] = totals
     return found
 
 
-def _totals_in(rows: pl.DataFrame, column: str, fields: Sequence[Field], measures: list[str]) -> tuple[str, ...]:
+def _find_totals(rows: pl.DataFrame, column: str, fields: Sequence[DataField], measures: list[str]) -> tuple[str, ...]:
     values = rows[column].drop_nulls()
     if not FEWEST_OTHERS < values.n_unique() <= MOST_VALUES:
         return ()
     there = rows.filter(pl.col(column).is_not_null())
-    for keys in _groupings(there, column, fields):
+    for keys in _iterate_groupings(there, column, fields):
         for measure in measures:
-            if totals := _agreeing(there, column, keys, measure):
+            if totals := _find_agreeing(there, column, keys, measure):
                 return tuple(value for value in values.unique(maintain_order=True) if value in totals)
     return ()
 
 
-def _groupings(rows: pl.DataFrame, column: str, fields: Sequence[Field]) -> Iterator[list[str]]:
+def _iterate_groupings(rows: pl.DataFrame, column: str, fields: Sequence[DataField]) -> Iterator[list[str]]:
     """By which other columns the values may be held against each other: all that are no other name of theirs, the
     dates alone, none."""
-    others = [field for field in fields if field.id != column and field.role is Role.DIMENSION]
+    others = [field for field in fields if field.id != column and field.role is FieldRole.DIMENSION]
     kept = [field for field in others if not _is_named_by(rows, column, field.id)]
     dates = [field.id for field in kept if field.kind.is_date]
     ways = [[field.id for field in kept][:MOST_KEYS], dates, []]
@@ -67,7 +67,7 @@ def _is_named_by(rows: pl.DataFrame, column: str, other: str) -> bool:
     return rows.select(column, other).n_unique() == rows[column].n_unique()
 
 
-def _agreeing(rows: pl.DataFrame, column: str, keys: list[str], measure: str) -> set[str]:
+def _find_agreeing(rows: pl.DataFrame, column: str, keys: list[str], measure: str) -> set[str]:
     """The values whose numbers are the sums of the others' in nearly all groups that have them. Values that are called
     totals are no part of what they, or others, are the sums of."""
     hinted = pl.col(column).str.contains(TOTAL.pattern)

@@ -24,7 +24,7 @@ def split_address(address: str, problem: type[VedutaError]) -> SplitResult:
         raise problem(f"“{address[:200]}” is not a web address.", hint="Check its host and its port.") from None
 
 
-def numbers_of(host: str, port: int) -> set[str]:
+def resolve_host(host: str, port: int) -> set[str]:
     """The numbers a name stands for now; none if it is not known."""
     try:
         return {str(info[4][0]) for info in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)}
@@ -43,9 +43,9 @@ def must_be_open(host: str, port: int, numbers: set[str], allowed: frozenset[str
         )
 
 
-def checked_number(host: str, port: int, allowed: frozenset[str], problem: type[VedutaError]) -> str:
+def check_number(host: str, port: int, allowed: frozenset[str], problem: type[VedutaError]) -> str:
     """The number to connect to. Raises `problem` for a host that is not known or may not be asked."""
-    numbers = numbers_of(host, port)
+    numbers = resolve_host(host, port)
     if not numbers:
         raise problem(f"There is no host named “{host}”.", hint="Check the address.")
     must_be_open(host, port, numbers, allowed, problem)
@@ -54,11 +54,11 @@ def checked_number(host: str, port: int, allowed: frozenset[str], problem: type[
 
 def is_public(number: str) -> bool:
     """Whether a number of a host is one that everybody can reach; one that stands for another is judged by that."""
-    address = _meant(ipaddress.ip_address(number.partition("%")[0]))
+    address = _unwrap_number(ipaddress.ip_address(number.partition("%")[0]))
     return address.is_global and not address.is_multicast
 
 
-def _meant(address: Number) -> Number:
+def _unwrap_number(address: Number) -> Number:
     if isinstance(address, ipaddress.IPv4Address):
         return address
     if address.ipv4_mapped:

@@ -13,9 +13,9 @@ from typing import TypeVar
 
 import polars as pl
 
-from veduta.core.data.blocks import BLOCK, Block, Ragged, read_blocks
+from veduta.core.data.blocks import BLOCK, Ragged, TextBlock, read_blocks
 from veduta.core.data.convert import Failures, convert, is_plain_number
-from veduta.core.data.fields import Field
+from veduta.core.data.fields import DataField
 from veduta.core.data.landing import Landing
 from veduta.core.data.options import FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.stored import encode
@@ -24,7 +24,7 @@ Item = TypeVar("Item")
 
 
 @dataclass
-class Chunk:
+class ImportedChunk:
     """Consecutive rows as typed columns named by field id, each with its stored form, and how far the file is read."""
 
     columns: list[tuple[pl.Series, bytes]]
@@ -34,12 +34,12 @@ class Chunk:
 
 @dataclass
 class Import:
-    """A reading of one file, or of what has landed. Iterate `chunks()`; `rows`, `ragged`
+    """A reading of one file, or of what has landed. Iterate `iterate_chunks()`; `rows`, `ragged`
     and `failures` are complete afterwards. `rows` are those taken in; what some fields' readings leave out is not."""
 
     path: Path
     options: FileOptions | SheetOptions | RecordsOptions | LandedOptions
-    fields: list[Field]
+    fields: list[DataField]
     positions: list[int]
     """The position in the file's lines of each field; `width` cells make a line."""
     width: int
@@ -48,31 +48,31 @@ class Import:
     failures: dict[str, Failures] = attribute(default_factory=dict)
     _rows_read: int = 0
 
-    def chunks(self, size: int = BLOCK) -> Iterator[Chunk]:
+    def iterate_chunks(self, size: int = BLOCK) -> Iterator[ImportedChunk]:
         """The file's rows in order; while one chunk is used the next is converted, and the one after it read. Raises
         FileProblem where the file cannot be read."""
-        return one_ahead(self._chunks(size))
+        return iterate_ahead(self._iterate_chunks(size))
 
-    def _chunks(self, size: int) -> Iterator[Chunk]:
+    def _iterate_chunks(self, size: int) -> Iterator[ImportedChunk]:
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            for block in one_ahead(self._blocks(size)):
-                kept = rows_kept(block.frame, zip(self.fields, self.positions, strict=True))
-                read = partial(self._column, block.frame, kept)
+            for block in iterate_ahead(self._iterate_blocks(size)):
+                kept = find_kept_rows(block.frame, zip(self.fields, self.positions, strict=True))
+                read = partial(self._convert_column, block.frame, kept)
                 columns = list(pool.map(read, self.fields, self.positions))
                 rows = block.frame.height if kept is None else int(kept.sum())
                 self.rows += rows
                 self._rows_read += block.frame.height
-                yield Chunk(columns, rows, block.bytes_read)
+                yield ImportedChunk(columns, rows, block.bytes_read)
 
-    def _blocks(self, size: int) -> Iterator[Block]:
+    def _iterate_blocks(self, size: int) -> Iterator[TextBlock]:
         if not isinstance(self.options, FileOptions):
-            return Landing.open(self.path).blocks()
+            return Landing.open(self.path).iterate_blocks()
         pairs = zip(self.fields, self.positions, strict=True)
         numbers = {position: field.kind.dtype for field, position in pairs if is_plain_number(field)}
         return read_blocks(self.path, self.options, self.width, self.ragged, size, numbers)
 
-    def _column(
-        self, texts: pl.DataFrame, kept: pl.Series | None, field: Field, position: int
+    def _convert_column(
+        self, texts: pl.DataFrame, kept: pl.Series | None, field: DataField, position: int
     ) -> tuple[pl.Series, bytes]:
         text = texts.get_column(str(position)).alias(field.id)
         failures = self.failures.setdefault(field.id, Failures())
@@ -82,7 +82,7 @@ class Import:
         return values, encode(values)
 
 
-def rows_kept(texts: pl.DataFrame, columns: Iterable[tuple[Field, int]]) -> pl.Series | None:
+def find_kept_rows(texts: pl.DataFrame, columns: Iterable[tuple[DataField, int]]) -> pl.Series | None:
     """Which rows of a frame, whose columns are named by position, are taken in as fields are read; None for all."""
     conditions = [
         pl.col(str(position)).cast(pl.String).str.strip_chars().str.to_lowercase().is_in(field.reading.left_out)
@@ -94,7 +94,7 @@ def rows_kept(texts: pl.DataFrame, columns: Iterable[tuple[Field, int]]) -> pl.S
     return texts.select(~pl.any_horizontal(conditions).fill_null(False).alias("kept")).to_series()
 
 
-def one_ahead(items: Iterator[Item]) -> Iterator[Item]:
+def iterate_ahead(items: Iterator[Item]) -> Iterator[Item]:
     """The items in order; while one is used the next is made in a thread of its own."""
     with ThreadPoolExecutor(1) as thread:
         coming = thread.submit(next, items, None)

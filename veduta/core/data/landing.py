@@ -14,11 +14,11 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.blocks import Block
-from veduta.core.data.convert import text_of
-from veduta.core.data.fields import Kind
+from veduta.core.data.blocks import TextBlock
+from veduta.core.data.convert import write_as_text
+from veduta.core.data.fields import DataType
 from veduta.core.data.options import MOST_COLUMNS, LandedOptions
-from veduta.core.data.sniff import Sample
+from veduta.core.data.sniff import FileSample
 from veduta.core.errors import FileProblem
 
 PART_ROWS = 100_000
@@ -60,13 +60,13 @@ class Landing:
         """Take rows in; columns may be new or missing from batch to batch. Raises FileProblem for too many columns."""
         if not frame.height:
             return
-        frame = frame.select(plain_column(frame[name]) for name in frame.columns)
+        frame = frame.select(simplify_column(frame[name]) for name in frame.columns)
         for name, dtype in frame.schema.items():
             if name not in self.dtypes:
                 self.headings.append(name)
-                self.dtypes[name] = _type_name(dtype)
+                self.dtypes[name] = _name_type(dtype)
             elif dtype != pl.Null:
-                self.dtypes[name] = _joint(self.dtypes[name], _type_name(dtype))
+                self.dtypes[name] = _find_joint_type(self.dtypes[name], _name_type(dtype))
         if len(self.headings) > MOST_COLUMNS:
             raise FileProblem(
                 f"There are {len(self.headings):,} columns; Veduta reads at most {MOST_COLUMNS:,}.",
@@ -94,61 +94,61 @@ class Landing:
         (self.folder / "about.json").write_text(json.dumps(about))
         return self
 
-    def blocks(self) -> Iterator[Block]:
+    def iterate_blocks(self) -> Iterator[TextBlock]:
         """The rows as columns named by position, each of one kind throughout; with the rows so far as `bytes_read`."""
         read = 0
         for part in range(self._parts):
-            frame = self._part(part)
+            frame = self._read_part(part)
             read += frame.height
-            yield Block(frame, read)
+            yield TextBlock(frame, read)
 
-    def _part(self, part: int) -> pl.DataFrame:
+    def _read_part(self, part: int) -> pl.DataFrame:
         try:
             frame = pl.read_parquet(self.folder / f"{part}.parquet")
         except (FileNotFoundError, pl.exceptions.PolarsError):
             raise FileProblem("What was fetched is no longer there.", hint="Fetch it again.") from None
         columns = []
         for i, heading in enumerate(self.headings):
-            dtype = Kind(self.dtypes[heading]).dtype
+            dtype = DataType(self.dtypes[heading]).dtype
             values = (
                 frame[heading]
                 if heading in frame.columns
                 else pl.Series([None], dtype=dtype).new_from_index(0, frame.height)
             )
-            columns.append(as_dtype(values, dtype).alias(str(i)))
+            columns.append(cast_to(values, dtype).alias(str(i)))
         return pl.DataFrame(columns)
 
     def sample(self) -> list[list[str]]:
         """The first rows and some of later parts, as text."""
         rows: list[list[str]] = []
         for part in sorted({0, self._parts // 2, self._parts - 1}):
-            frame = self._part(part).head(SAMPLE_ROWS if part == 0 else SAMPLE_ROWS // 4)
-            texts = frame.select(as_dtype(frame[name], pl.String()).fill_null("") for name in frame.columns)
+            frame = self._read_part(part).head(SAMPLE_ROWS if part == 0 else SAMPLE_ROWS // 4)
+            texts = frame.select(cast_to(frame[name], pl.String()).fill_null("") for name in frame.columns)
             rows += [list(row) for row in texts.iter_rows()]
         return rows
 
 
-def _type_name(dtype: pl.DataType) -> str:
-    return next((kind.value for kind in Kind if kind.dtype == dtype), Kind.TEXT.value)
+def _name_type(dtype: pl.DataType) -> str:
+    return next((kind.value for kind in DataType if kind.dtype == dtype), DataType.TEXT.value)
 
 
-def _joint(a: str, b: str) -> str:
+def _find_joint_type(a: str, b: str) -> str:
     if a == b:
         return a
     return "decimal" if {a, b} == {"whole", "decimal"} else "datetime" if {a, b} == {"date", "datetime"} else "text"
 
 
-def as_dtype(values: pl.Series, dtype: pl.DataType) -> pl.Series:
+def cast_to(values: pl.Series, dtype: pl.DataType) -> pl.Series:
     """A plain column as another plain type that holds it; numbers and dates as text where that is asked for."""
     if values.dtype == dtype:
         return values
     if dtype == pl.String:
-        kind = next(kind for kind in Kind if kind.dtype == values.dtype)
-        return values.alias("v").to_frame().select(text_of(pl.col("v"), kind)).to_series().alias(values.name)
+        kind = next(kind for kind in DataType if kind.dtype == values.dtype)
+        return values.alias("v").to_frame().select(write_as_text(pl.col("v"), kind)).to_series().alias(values.name)
     return values.cast(dtype, strict=False)
 
 
-def plain_column(values: pl.Series) -> pl.Series:
+def simplify_column(values: pl.Series) -> pl.Series:
     """Any column as one of the plain types: text, whole, decimal, yes/no, date or date and time (as UTC)."""
     dtype = values.dtype
     if (dtype in TYPED and dtype != pl.Float64) or dtype == pl.String:
@@ -167,7 +167,7 @@ def plain_column(values: pl.Series) -> pl.Series:
         )
     if dtype.is_nested():
         texts = [
-            None if value is None else json.dumps(_jsonable(value), ensure_ascii=False, default=str)
+            None if value is None else json.dumps(_to_jsonable(value), ensure_ascii=False, default=str)
             for value in values.to_list()
         ]
         return pl.Series(values.name, texts, dtype=pl.String)
@@ -176,11 +176,11 @@ def plain_column(values: pl.Series) -> pl.Series:
     return values.cast(pl.String, strict=False)
 
 
-def _jsonable(value: object) -> object:
+def _to_jsonable(value: object) -> object:
     return value.to_list() if isinstance(value, pl.Series) else value
 
 
-def sample_landing(folder: Path, options: LandedOptions) -> Sample:
+def sample_landing(folder: Path, options: LandedOptions) -> FileSample:
     """The headings and some rows of what has landed. Raises FileProblem if it is gone."""
     landing = Landing.open(folder)
-    return Sample(options, landing.headings, landing.sample(), landing.rows)
+    return FileSample(options, landing.headings, landing.sample(), landing.rows)

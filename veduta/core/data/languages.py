@@ -35,13 +35,13 @@ LANGUAGES: Final = {
 """In which numbers and dates are written."""
 
 
-def _known(code: str) -> str:
+def _find_code(code: str) -> str:
     if code not in LANGUAGES:
         raise ValueError("Veduta does not write numbers and dates in that language")
     return code
 
 
-LanguageCode = Annotated[str, AfterValidator(_known)]
+LanguageCode = Annotated[str, AfterValidator(_find_code)]
 SHORTENED: Final = ((1e12, "tn"), (1e9, "bn"), (1e6, "M"), (1e3, "k"))
 """What stands for large numbers in English, the largest first."""
 POWERS = (12, 9, 6, 3)
@@ -49,14 +49,14 @@ SKELETONS: Final = {"month": "yMMM", "day": "yMMMd", "quarter": "yQQQ"}
 
 
 @cache
-def language_named(code: str) -> Language:
+def get_language(code: str) -> Language:
     """The language of a code. Raises babel's UnknownLocaleError for one that there is not."""
     return Language(code)
 
 
 @dataclass(frozen=True)
 class Language:
-    """A language by its code, made by `language_named`, as it keeps what it has looked up."""
+    """A language by its code, made by `get_language`, as it keeps what it has looked up."""
 
     code: str
 
@@ -73,7 +73,7 @@ class Language:
         """What stands between thousands."""
         return get_group_symbol(self.code)
 
-    def digits(self, text: str) -> str:
+    def write_digits(self, text: str) -> str:
         """Digits that are written as in English: "1,234.5" as "1.234,5"."""
         return text.translate(self._signs)
 
@@ -81,17 +81,17 @@ class Language:
     def _signs(self) -> dict[int, str]:
         return str.maketrans({",": self.group, ".": self.decimal})
 
-    def currency(self, code: str) -> tuple[str, str]:
+    def split_currency(self, code: str) -> tuple[str, str]:
         """What stands before and after an amount of money."""
-        return _around_money(self.code, code)
+        return _split_around_money(self.code, code)
 
-    def negative_currency(self, code: str) -> tuple[str, str]:
+    def split_negative_currency(self, code: str) -> tuple[str, str]:
         """What stands before and after an amount of money below zero, its minus sign included."""
-        return _around_negative_money(self.code, code)
+        return _split_around_negative_money(self.code, code)
 
-    def part(self, sign: str) -> tuple[str, str]:
+    def split_part(self, sign: str) -> tuple[str, str]:
         """What stands before and after a number of parts of one, such as %."""
-        return _around_part(self.code, sign)
+        return _split_around_part(self.code, sign)
 
     @cached_property
     def sizes(self) -> tuple[tuple[float, str], ...]:
@@ -99,9 +99,9 @@ class Language:
         if self.code == "en":
             return SHORTENED
         patterns = self.locale.compact_decimal_formats["short"]["other"]
-        return tuple(_sizes({power: str(patterns[str(10**power)].pattern) for power in POWERS}))
+        return tuple(_iterate_sizes({power: str(patterns[str(10**power)].pattern) for power in POWERS}))
 
-    def period(self, grain: str) -> str:
+    def get_period_pattern(self, grain: str) -> str:
         """The pattern of a month, a quarter or a day; "" for others."""
         skeleton = SKELETONS.get(grain, "")
         return str(self.locale.datetime_skeletons[skeleton].pattern) if skeleton else ""
@@ -116,7 +116,7 @@ class Language:
         names = get_day_names("wide", "stand-alone", self.code)
         return [names[day] for day in range(7)]
 
-    def month_in_pattern(self, letters: str) -> list[str]:
+    def list_month_names(self, letters: str) -> list[str]:
         """What a pattern's M's or L's stand for, from January on."""
         widths = {3: "abbreviated", 4: "wide"}
         if len(letters) not in widths:
@@ -131,20 +131,20 @@ class Language:
         return [names[quarter] for quarter in range(1, 5)]
 
 
-def _around(pattern: str, sign: str, shown: str) -> tuple[str, str]:
+def _split_around(pattern: str, sign: str, shown: str) -> tuple[str, str]:
     """What a pattern of positive numbers puts before and after them, with another sign in it."""
     before, after = re.split(r"[#0,.]+", pattern.split(";")[0])
     return before.replace(sign, shown), after.replace(sign, shown)
 
 
 @cache
-def _around_money(code: str, currency: str) -> tuple[str, str]:
+def _split_around_money(code: str, currency: str) -> tuple[str, str]:
     pattern = str(Locale(code).currency_formats["standard"].pattern)
-    return _around(pattern, "¤", get_currency_symbol(currency, code))
+    return _split_around(pattern, "¤", get_currency_symbol(currency, code))
 
 
 @cache
-def _around_negative_money(code: str, currency: str) -> tuple[str, str]:
+def _split_around_negative_money(code: str, currency: str) -> tuple[str, str]:
     parsed = parse_pattern(str(Locale(code).currency_formats["standard"].pattern))
     symbol = get_currency_symbol(currency, code)
     before, after = (text.replace("-", "−").replace("¤", symbol) for text in (parsed.prefix[1], parsed.suffix[1]))
@@ -152,11 +152,11 @@ def _around_negative_money(code: str, currency: str) -> tuple[str, str]:
 
 
 @cache
-def _around_part(code: str, sign: str) -> tuple[str, str]:
-    return _around(str(Locale(code).percent_formats[None].pattern), "%", sign)
+def _split_around_part(code: str, sign: str) -> tuple[str, str]:
+    return _split_around(str(Locale(code).percent_formats[None].pattern), "%", sign)
 
 
-def _sizes(patterns: Mapping[int, str]) -> Iterator[tuple[float, str]]:
+def _iterate_sizes(patterns: Mapping[int, str]) -> Iterator[tuple[float, str]]:
     """The sizes that have words, by the patterns of powers of ten: "0 Mio" for 6, or "0000 M" for 9."""
     for power, pattern in patterns.items():
         if words := parse_pattern(pattern).suffix[0].replace("'", ""):

@@ -11,15 +11,15 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-from veduta.core.words import words_in
+from veduta.core.words import split_words
 
-THINGS = words_in(
+THINGS = split_words(
     "id ids code codes no nr num number key ref reference zip postcode postal phone tel telephone mobile fax year iban"
     " sku barcode account uuid isbn"
 )
-LEADING_THINGS = THINGS - words_in("account year no num number nr phone mobile tel key reference")
+LEADING_THINGS = THINGS - split_words("account year no num number nr phone mobile tel key reference")
 """Those that name a thing as the first word too: “ID customer” does, “Account balance” does not."""
-SINGLE_VALUES = words_in(
+SINGLE_VALUES = split_words(
     "rate rates ratio share percent percentage pct average avg mean median price prices temperature temperatures temp"
     " score scores index speed length width thickness diameter radius age height depth latitude longitude lat lon late"
     " delay rating ratings stars wind gust gusts humidity pressure visibility dew level levels altitude elevation"
@@ -29,16 +29,16 @@ SINGLE_VALUES = words_in(
 SINGLE_UNITS = re.compile(
     r"%|°|\bper\b|[€$£]/\w|\([^)]*/[^)]*\)|\b(km/?h|m/s|mph|hpa|mbar|bpm|db|ph|celsius|fahrenheit|kelvin|knots)\b"
 )
-LATITUDES, LONGITUDES = words_in("latitude lat"), words_in("longitude lon lng long")
-EXTREMES = words_in("min max minimum maximum lowest highest")
-DAY_OF_TRADE = words_in("open high low close")
-LENGTHS_OF_TIME = words_in("minutes mins hours seconds secs")
-COUNTS = words_in("count counts number num quantity qty total totals sum")
-STOCKS = words_in(
+LATITUDES, LONGITUDES = split_words("latitude lat"), split_words("longitude lon lng long")
+EXTREMES = split_words("min max minimum maximum lowest highest")
+DAY_OF_TRADE = split_words("open high low close")
+LENGTHS_OF_TIME = split_words("minutes mins hours seconds secs")
+COUNTS = split_words("count counts number num quantity qty total totals sum")
+STOCKS = split_words(
     "balance balances stock stocks inventory population populations headcount outstanding backlog debt assets"
     " liabilities reserves subscribers members employees"
 )
-KINDS_OF_VALUE = words_in("unit units indicator indicators metric metrics variable kpi")
+KINDS_OF_VALUE = split_words("unit units indicator indicators metric metrics variable kpi")
 """Headings of columns that say what is measured in each row."""
 FEWEST = 20
 """Values that a judgement by values needs."""
@@ -59,10 +59,10 @@ class Meaning:
     why: str = ""
 
 
-def words_of(heading: str) -> list[str]:
+def split_heading(heading: str) -> list[str]:
     """The words of a heading, in small letters, also where they are written together or with lines between.
 
-    >>> words_of("minTemp_C"), words_of("Price (EUR)")
+    >>> split_heading("minTemp_C"), split_heading("Price (EUR)")
     (['min', 'temp', 'c'], ['price', 'eur'])
     """
     apart = re.sub(r"([a-z])([A-Z])", r"\1 \2", heading)
@@ -71,7 +71,7 @@ def words_of(heading: str) -> list[str]:
 
 def names_a_thing(heading: str, texts: list[str]) -> bool:
     """Whether whole numbers name things, such as customers or years, so that nobody adds them up."""
-    words = words_of(re.sub(r"\([^)]*\)", "", heading)) or words_of(heading)
+    words = split_heading(re.sub(r"\([^)]*\)", "", heading)) or split_heading(heading)
     counts = re.search(r"\b(number|no|num|nr)[\s_.]+of\b", heading, re.IGNORECASE)
     if words and not counts and (words[-1] in THINGS or words[0] in LEADING_THINGS):
         return True
@@ -97,9 +97,9 @@ Telling = tuple[tuple[str, frozenset[str]], ...]
 """Headings that tell something about the columns beside theirs, each with its words."""
 
 
-def telling(headings: Iterable[str]) -> Telling:
+def find_telling_headings(headings: Iterable[str]) -> Telling:
     """Those of a table's headings that tell something about the columns beside theirs."""
-    all_words = ((heading, frozenset(words_of(heading))) for heading in headings)
+    all_words = ((heading, frozenset(split_heading(heading))) for heading in headings)
     return tuple(
         (heading, words)
         for heading, words in all_words
@@ -107,23 +107,23 @@ def telling(headings: Iterable[str]) -> Telling:
     )
 
 
-def meaning_of(heading: str, numbers: list[float], beside: Telling = ()) -> Meaning:
+def guess_meaning(heading: str, numbers: list[float], beside: Telling = ()) -> Meaning:
     """What a column of numbers means, by its heading, its values, and what stands beside it."""
-    words = frozenset(words_of(heading))
+    words = frozenset(split_heading(heading))
     if words & COUNTS:
         return Meaning()
     if is_single_value(heading):
         return Meaning(adds_up=False)
     if words & STOCKS:
         return Meaning(is_stock=True, why="a stock: over dates the last counts")
-    if why := _single_beside(words, beside) or _single_by_values(numbers):
+    if why := _guess_single_beside(words, beside) or _guess_single_by_values(numbers):
         return Meaning(adds_up=False, why=why)
     return Meaning()
 
 
 def place_of(heading: str, numbers: list[float]) -> Literal["", "latitude", "longitude"]:
     """Whether numbers are degrees of latitude or longitude, by their heading and their range."""
-    words = set(words_of(heading))
+    words = set(split_heading(heading))
     most = max((abs(number) for number in numbers), default=math.inf)
     if words & LATITUDES and most <= 90:
         return "latitude"
@@ -132,12 +132,12 @@ def place_of(heading: str, numbers: list[float]) -> Literal["", "latitude", "lon
 
 def is_single_value(heading: str) -> bool:
     """Whether values are ratings, temperatures, prices and the like, whose sum means nothing and whose mean does."""
-    words = frozenset(words_of(heading))
+    words = frozenset(split_heading(heading))
     told = words & (SINGLE_VALUES | EXTREMES) or words <= LENGTHS_OF_TIME
     return bool(words) and bool(told or SINGLE_UNITS.search(heading.lower()))
 
 
-def _single_beside(words: frozenset[str], beside: Telling) -> str:
+def _guess_single_beside(words: frozenset[str], beside: Telling) -> str:
     """Why columns beside a column tell that its values are not added up; "" if none does."""
     for other, said in beside:
         if said & EXTREMES and said - EXTREMES == words:
@@ -148,7 +148,7 @@ def _single_beside(words: frozenset[str], beside: Telling) -> str:
     return "prices of a day" if words in of_trade and len(of_trade) > 2 else ""
 
 
-def _single_by_values(numbers: list[float]) -> str:
+def _guess_single_by_values(numbers: list[float]) -> str:
     """Why values themselves tell that they are not added up; "" if they do not."""
     if len(numbers) < FEWEST:
         return ""

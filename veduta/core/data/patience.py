@@ -7,38 +7,38 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from veduta.core.errors import Stopped, VedutaError
+from veduta.core.errors import QueryCancelled, VedutaError
 
 LOOK_EVERY = 0.25  # seconds
 
 
-class TookTooLong(VedutaError):
+class DeadlineExceeded(VedutaError):
     """An answer did not come in the time there was for it."""
 
     code = "too-long"
 
 
-class Patience:
+class Deadline:
     """`seconds` to wait in all from now on; `wanted` says whether somebody still waits."""
 
     def __init__(self, seconds: float = float("inf"), wanted: Callable[[], bool] = lambda: True) -> None:
         self.seconds, self.wanted = seconds, wanted
         self._until = time.monotonic() + seconds
 
-    def problem(self) -> VedutaError | None:
+    def find_problem(self) -> VedutaError | None:
         """What to say if it is over."""
         if time.monotonic() > self._until:
             told = f"{self.seconds:,.0f} seconds" if self.seconds < 120 else f"{self.seconds / 60:,.0f} minutes"
-            return TookTooLong(f"It took longer than {told} and was stopped.", hint="Ask for less at a time.")
-        return None if self.wanted() else Stopped("Stopped. Everything is as it was before.")
+            return DeadlineExceeded(f"It took longer than {told} and was stopped.", hint="Ask for less at a time.")
+        return None if self.wanted() else QueryCancelled("Stopped. Everything is as it was before.")
 
-    def must_last(self) -> None:
+    def check(self) -> None:
         """Raises TookTooLong or Stopped if it is over."""
-        if problem := self.problem():
+        if problem := self.find_problem():
             raise problem
 
     @contextmanager
-    def watching(self, interrupt: Callable[[], object]) -> Iterator[None]:
+    def watch(self, interrupt: Callable[[], object]) -> Iterator[None]:
         """While the body works, call `interrupt` from another thread as soon as it is over, until the body ends; then
         raise TookTooLong or Stopped in the place of whatever came of that."""
         done = threading.Event()
@@ -46,7 +46,7 @@ class Patience:
 
         def watch() -> None:
             while not done.wait(LOOK_EVERY):
-                if not over and (problem := self.problem()):
+                if not over and (problem := self.find_problem()):
                     over.append(problem)
                 if over:
                     interrupt()
@@ -64,4 +64,4 @@ class Patience:
             watcher.join()
 
 
-FOREVER = Patience()
+NO_DEADLINE = Deadline()

@@ -12,7 +12,7 @@ QUOTED = re.compile(r"'[^']*'")
 NUMBER = re.compile(r"[^#0@.,;]*[#0@,]*[#0@](\.[0#]*)?(E\+?0+)?[^#0@;]*")
 
 
-def checked_pattern(text: str) -> str:
+def validate_pattern(text: str) -> str:
     """A pattern, or "" for none. Raises ValueError for what is none."""
     bare = QUOTED.sub("", text)
     parts = bare.split(";")
@@ -22,28 +22,28 @@ def checked_pattern(text: str) -> str:
 
 
 @cache
-def _parsed(pattern: str) -> NumberPattern:
+def _parse(pattern: str) -> NumberPattern:
     return parse_pattern(pattern)
 
 
-def in_pattern(value: float | int, pattern: str, currency: str, language: str = "en") -> str:
+def format_pattern(value: float | int, pattern: str, currency: str, language: str = "en") -> str:
     """A number as a pattern writes it in a language, with a minus where the pattern has none of its own for negative
     ones. What is written with nothing but zeros has no sign."""
     number = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
-    text = _written(number, pattern, currency, language)
+    text = _write_number(number, pattern, currency, language)
     if not any(digit in "123456789" for digit in text):
-        return _written(abs(number), pattern, currency, language)
+        return _write_number(abs(number), pattern, currency, language)
     return text.replace("-", "−", 1) if text.startswith("-") else text
 
 
-def _written(number: Decimal, pattern: str, currency: str, language: str) -> str:
+def _write_number(number: Decimal, pattern: str, currency: str, language: str) -> str:
     symbol = currency if "¤" in pattern else None
-    return str(_parsed(pattern).apply(number, language, currency=symbol, currency_digits=False))
+    return str(_parse(pattern).apply(number, language, currency=symbol, currency_digits=False))
 
 
-def around(pattern: str, currency: str, language: str = "en") -> tuple[str, str, int]:
+def split_pattern(pattern: str, currency: str, language: str = "en") -> tuple[str, str, int]:
     """What a pattern puts before and after a positive number, and how many times as large it writes it."""
-    parsed = _parsed(pattern)
+    parsed = _parse(pattern)
     symbol = get_currency_symbol(currency, language)
     before, after = (
         text.replace("''", "\0").replace("'", "").replace("\0", "'").replace("¤", symbol)

@@ -8,7 +8,7 @@ from typing import Literal
 
 import polars as pl
 
-from veduta.core.words import words_in
+from veduta.core.words import split_words
 
 Period = Literal["", "year", "quarter", "month", "week"]
 YEAR = r"(?P<y>(?:1[5-9]|20|21)\d\d)"
@@ -23,7 +23,7 @@ WEEK = r"(?P<w>0?[1-9]|[1-4]\d|5[0-3])"
 
 
 @dataclass(frozen=True)
-class Shape:
+class PeriodShape:
     """A way of writing periods of one length. Its pattern's groups: y a year of four digits, s one of two; n a month's
     name, m, q and w the number of a month, quarter and week."""
 
@@ -36,32 +36,32 @@ class Shape:
 
 
 SHAPES = (
-    Shape("month", rf"{YEAR}[-/. ]?M?{MONTH}"),
-    Shape("month", rf"{MONTH}[-/]{YEAR}"),
-    Shape("month", rf"{MONTH_NAME}[-/ ,]*{YEAR}"),
-    Shape("month", rf"{YEAR}[-/ ]*{MONTH_NAME}"),
-    Shape("month", rf"{MONTH_NAME} ?[-/'’] ?(?P<s>\d\d)"),
-    Shape("quarter", rf"{YEAR}[-/ ]*Q{QUARTER}"),
-    Shape("quarter", rf"Q{QUARTER}[-/ ]*{YEAR}"),
-    Shape("quarter", rf"{QUARTER}Q[-/ ]*{YEAR}"),
-    Shape("week", rf"{YEAR}[-/ ]*(?:W|wk|week) ?{WEEK}"),
-    Shape("week", rf"(?:W|wk|week) ?{WEEK}[-/ ,]*{YEAR}"),
-    Shape("year", YEAR),
+    PeriodShape("month", rf"{YEAR}[-/. ]?M?{MONTH}"),
+    PeriodShape("month", rf"{MONTH}[-/]{YEAR}"),
+    PeriodShape("month", rf"{MONTH_NAME}[-/ ,]*{YEAR}"),
+    PeriodShape("month", rf"{YEAR}[-/ ]*{MONTH_NAME}"),
+    PeriodShape("month", rf"{MONTH_NAME} ?[-/'’] ?(?P<s>\d\d)"),
+    PeriodShape("quarter", rf"{YEAR}[-/ ]*Q{QUARTER}"),
+    PeriodShape("quarter", rf"Q{QUARTER}[-/ ]*{YEAR}"),
+    PeriodShape("quarter", rf"{QUARTER}Q[-/ ]*{YEAR}"),
+    PeriodShape("week", rf"{YEAR}[-/ ]*(?:W|wk|week) ?{WEEK}"),
+    PeriodShape("week", rf"(?:W|wk|week) ?{WEEK}[-/ ,]*{YEAR}"),
+    PeriodShape("year", YEAR),
 )
 PERIODS: tuple[Period, ...] = ("month", "quarter", "week", "year")
 
 
-def _any_of(period: Period) -> re.Pattern[str]:
+def _compile_words(period: Period) -> re.Pattern[str]:
     """What texts of a period look like, whatever way they write it."""
     patterns = (re.sub(r"\?P<\w>", "?:", shape.pattern) for shape in SHAPES if shape.period == period)
     return re.compile(rf"(?i)\s*(?:{'|'.join(patterns)})\s*")
 
 
-LOOKS = {period: _any_of(period) for period in PERIODS}
-YEAR_WORDS = words_in(
+LOOKS = {period: _compile_words(period) for period in PERIODS}
+YEAR_WORDS = split_words(
     "year years yr season jahr année ano año anno period date built founded established opened launched born"
 )
-MONTH_WORDS = YEAR_WORDS | words_in("month months mois monat mes yearmonth ym")
+MONTH_WORDS = YEAR_WORDS | split_words("month months mois monat mes yearmonth ym")
 ENOUGH = 0.9
 PIVOT = 69
 """Years of two digits from here on are of the last century, as POSIX has it."""
@@ -75,12 +75,12 @@ def recognise_period(words: list[str], values: list[str]) -> Period:
         if not fitting or sum(value in fitting for value in values) < ENOUGH * len(values):
             continue
         only_digits = all(value.strip().isdigit() for value in fitting)
-        if not only_digits or _says_so(words, YEAR_WORDS if period == "year" else MONTH_WORDS):
+        if not only_digits or _names_period(words, YEAR_WORDS if period == "year" else MONTH_WORDS):
             return period
     return ""
 
 
-def _says_so(words: list[str], periods: frozenset[str]) -> bool:
+def _names_period(words: list[str], periods: frozenset[str]) -> bool:
     """Whether a heading is about periods: “Year”, “Year built” and “Fiscal year” are, “Year to date sales” is not."""
     telling = words[-1:] if len(words) > 2 else words
     return words == ["time"] or not periods.isdisjoint(telling)
@@ -89,11 +89,11 @@ def _says_so(words: list[str], periods: frozenset[str]) -> bool:
 def read_periods(text: pl.Series, period: Period) -> pl.Series:
     """The first day of each period that texts write; empty where they write none of this length."""
     frame = text.cast(pl.String).alias("t").to_frame()
-    days = [_first_day(shape) for shape in SHAPES if shape.period == period]
+    days = [_build_first_day(shape) for shape in SHAPES if shape.period == period]
     return frame.select(pl.coalesce(days).alias(text.name)).to_series()
 
 
-def _first_day(shape: Shape) -> pl.Expr:
+def _build_first_day(shape: PeriodShape) -> pl.Expr:
     names = re.compile(shape.whole).groupindex
     parts = pl.col("t").str.extract_groups(shape.whole)
 
@@ -105,7 +105,7 @@ def _first_day(shape: Shape) -> pl.Expr:
     else:
         year = number("s") + pl.when(number("s") < PIVOT).then(2000).otherwise(1900)
     if "w" in names:
-        return _first_of_week(year, number("w"))
+        return _build_first_of_week(year, number("w"))
     month = pl.lit(1)
     if "n" in names:
         name = parts.struct.field("n").str.to_lowercase().str.slice(0, 3)
@@ -118,7 +118,7 @@ def _first_day(shape: Shape) -> pl.Expr:
     return pl.when(there).then(pl.date(year.fill_null(1), month.fill_null(1), 1))
 
 
-def _first_of_week(year: pl.Expr, week: pl.Expr) -> pl.Expr:
+def _build_first_of_week(year: pl.Expr, week: pl.Expr) -> pl.Expr:
     """The Monday of an ISO week; empty for week 53 of a year that has none."""
     january = pl.date(year.fill_null(2000), 1, 4)
     monday = january - pl.duration(days=january.dt.weekday().cast(pl.Int64) - 1)
@@ -126,7 +126,7 @@ def _first_of_week(year: pl.Expr, week: pl.Expr) -> pl.Expr:
     return pl.when(day.dt.iso_year() == year).then(day)
 
 
-def rhythm(values: pl.Series) -> Period:
+def find_rhythm(values: pl.Series) -> Period:
     """The longest period that all dates begin, or all end; weeks also go from any weekday to the same. "" if they lie
     anywhere, or are too few to tell.
 
@@ -139,13 +139,13 @@ def rhythm(values: pl.Series) -> Period:
     days = values.unique()
     if len(days) < 2:
         return ""
-    found = _months_apart(days) or _months_apart(days.dt.offset_by("1d"))
+    found = _find_months_apart(days) or _find_months_apart(days.dt.offset_by("1d"))
     if found:
         return found
     return "week" if len(days) > 2 and days.dt.weekday().n_unique() == 1 else ""
 
 
-def _months_apart(days: pl.Series) -> Period:
+def _find_months_apart(days: pl.Series) -> Period:
     """How far apart first days of months are; "" if some are none."""
     if (days.dt.day() != 1).any():
         return ""

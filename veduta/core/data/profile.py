@@ -8,8 +8,8 @@ from typing import Any
 import polars as pl
 from pydantic import BaseModel
 
-from veduta.core.data.fields import Kind
-from veduta.core.data.periods import Period, rhythm
+from veduta.core.data.fields import DataType
+from veduta.core.data.periods import Period, find_rhythm
 
 BARS = 24
 TOP = 50
@@ -34,46 +34,46 @@ class Profile(BaseModel):
         return self.empties / self.rows if self.rows else 0.0
 
 
-def profile(column: pl.Series, kind: Kind) -> Profile:
+def profile_column(column: pl.Series, kind: DataType) -> Profile:
     """Work out the profile of a typed column of any length."""
     column = column.alias("v")
     full = column.drop_nulls() if column.null_count() else column
     result = Profile(rows=len(column), empties=len(column) - len(full), distinct=0)
     if not len(full):
         return result
-    counts = _counts(full, kind)
+    counts = _count_values(full, kind)
     result.distinct = counts.height
-    result.top = [(plain(value), count) for value, count in _most_frequent(counts).iter_rows()]
-    if kind is Kind.TEXT:
+    result.top = [(simplify(value), count) for value, count in _find_most_frequent(counts).iter_rows()]
+    if kind is DataType.TEXT:
         result.lowest, result.highest = counts["v"].min(), counts["v"].max()
         return result
-    if kind is Kind.YES_NO:
-        result.mean = _mean(full)
+    if kind is DataType.YES_NO:
+        result.mean = _compute_mean(full)
         return result
-    result.lowest, result.highest = plain(full.min()), plain(full.max())
+    result.lowest, result.highest = simplify(full.min()), simplify(full.max())
     numbers = counts.with_columns(pl.col("v").to_physical())
-    result.bars = _bars(numbers)
+    result.bars = _count_bars(numbers)
     if kind.is_number:
-        result.mean = _mean(full)
+        result.mean = _compute_mean(full)
     if kind.is_date:
-        result.rhythm = rhythm(counts["v"])
+        result.rhythm = find_rhythm(counts["v"])
     return result
 
 
-def _mean(full: pl.Series) -> float:
+def _compute_mean(full: pl.Series) -> float:
     mean: Any = full.mean()
     return float(mean)
 
 
-def _counts(full: pl.Series, kind: Kind) -> pl.DataFrame:
+def _count_values(full: pl.Series, kind: DataType) -> pl.DataFrame:
     """Each different value (v) with how often it occurs (n)."""
-    if kind in (Kind.TEXT, Kind.YES_NO):
+    if kind in (DataType.TEXT, DataType.YES_NO):
         return full.to_frame().lazy().group_by("v").agg(n=pl.len()).collect()
     # Sorting numbers and counting runs is faster than hashing them where most are different.
     return full.sort().rle().struct.unnest().select(v="value", n="len")
 
 
-def _most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
+def _find_most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
     """The most frequent values, the lowest first among equally frequent ones, without sorting all of them."""
     edge: Any = counts["n"].top_k(TOP).min()
     certain = counts.filter(pl.col("n") > edge).sort(["n", "v"], descending=[True, False])
@@ -81,7 +81,7 @@ def _most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
     return pl.concat([certain, tied])
 
 
-def _bars(counts: pl.DataFrame) -> list[int]:
+def _count_bars(counts: pl.DataFrame) -> list[int]:
     low: Any = counts["v"].min()
     high: Any = counts["v"].max()
     if low == high:
@@ -96,7 +96,7 @@ def _bars(counts: pl.DataFrame) -> list[int]:
     return [int(heights.get(i, 0)) for i in range(bars)]
 
 
-def plain(value: Any) -> Any:
+def simplify(value: Any) -> Any:
     """A value as JSON can hold it."""
     if isinstance(value, dt.date | dt.datetime):
         return value.isoformat()

@@ -13,11 +13,19 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role
-from veduta.core.data.meaning import Meaning, Telling, meaning_of, names_a_thing, place_of, telling, words_of
+from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, NumberFormat, ParseOptions
+from veduta.core.data.meaning import (
+    Meaning,
+    Telling,
+    find_telling_headings,
+    guess_meaning,
+    names_a_thing,
+    place_of,
+    split_heading,
+)
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.periods import recognise_period
-from veduta.core.data.sniff import Sample
+from veduta.core.data.sniff import FileSample
 
 ENOUGH_VALUES = 600  # values of a column that are looked at, spread over the sample
 ENOUGH = 0.9  # the share of a column's values that must fit a kind for it to be taken
@@ -102,25 +110,25 @@ MAYBE_EMPTY = frozenset(
 
 
 @dataclass
-class Recognised:
+class RecognisedColumn:
     """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in
     it that often mean empty, as they are written and how often they occur in the sample."""
 
-    field: Field
+    field: DataField
     examples: list[str] = attribute(default_factory=list)
     question: str = ""
     why: str = ""
     maybe_empty: list[tuple[str, int]] = attribute(default_factory=list)
 
 
-def recognise_fields(sample: Sample) -> list[Recognised]:
+def recognise_fields(sample: FileSample) -> list[RecognisedColumn]:
     """Each column of the sample with its field."""
     names = clean_names(sample.header or [""] * max(map(len, sample.rows)))
-    whole = [sample.column(index) for index in range(len(names))]
+    whole = [sample.get_column(index) for index in range(len(names))]
     step = len(sample.rows) // ENOUGH_VALUES + 1
     columns = [column[::step] for column in whole]
     usual_decimal = recognise_decimal(columns)
-    beside = telling(source for source, _ in names)
+    beside = find_telling_headings(source for source, _ in names)
     recognised = [
         recognise_field(f"c{index + 1}", source, name, column, sample.options.empties, usual_decimal, beside)
         for index, ((source, name), column) in enumerate(zip(names, columns, strict=True))
@@ -133,19 +141,19 @@ def recognise_fields(sample: Sample) -> list[Recognised]:
         # All of the sample is looked at: a word that stands in one row of a hundred is the busiest plane of all.
         words = (word for value in column if (word := value.strip()).lower() in MAYBE_EMPTY)
         counts = Counter(word for word in words if word.lower() not in sample.options.empties)
-        if counts and (each.maybe_empty or each.field.kind is Kind.TEXT):
+        if counts and (each.maybe_empty or each.field.kind is DataType.TEXT):
             each.maybe_empty = counts.most_common(5)
     return recognised
 
 
-def _are_of_periods(recognised: list[Recognised], columns: list[list[str]]) -> bool:
+def _are_of_periods(recognised: list[RecognisedColumn], columns: list[list[str]]) -> bool:
     """Whether the rows say how things stood on one date after another: there is one column of dates, and none that
     names each row once, as in a list of things, each with a date of its own."""
     dates = [each for each in recognised if each.field.kind.is_date]
     names = [
         column
         for each, column in zip(recognised, columns, strict=True)
-        if each.field.role is Role.DIMENSION and not each.field.kind.is_date
+        if each.field.role is FieldRole.DIMENSION and not each.field.kind.is_date
     ]
     return len(dates) == 1 and not any(len(set(column)) == len(column) > 1 for column in names)
 
@@ -179,7 +187,7 @@ def clean_names(header: list[str]) -> list[tuple[str, str]]:
             source = f"{source} ({seen_sources[source]})"
         name = re.sub(r"[\s_]+", " ", heading).strip()[:180] or f"Column {position}"
         if WRITTEN_TOGETHER.fullmatch(name):
-            name = " ".join(words_of(name))
+            name = " ".join(split_heading(name))
         name = name[0].upper() + name[1:]
         if name.isupper() and len(name) > 4:
             name = name.capitalize()
@@ -199,19 +207,19 @@ def recognise_field(
     empties: tuple[str, ...] = EMPTY_WORDS,
     usual_decimal: str = "",
     beside: Telling = (),
-) -> Recognised:
+) -> RecognisedColumn:
     """Recognise one column from sample values; `usual_decimal` settles what "1.200" means, and `beside` are the
     telling headings of the table."""
     stripped = [value.strip() for value in values]
     full = [value for value in stripped if value and value.lower() not in empties]
     maybe_empty = Counter(value for value in full if value.lower() in MAYBE_EMPTY)
-    recognised = _recognised(field_id, source, name, full, usual_decimal, beside)
-    if maybe_empty and recognised.field.kind is Kind.TEXT:
+    recognised = _recognise_column(field_id, source, name, full, usual_decimal, beside)
+    if maybe_empty and recognised.field.kind is DataType.TEXT:
         # In a column of numbers, dates or yes and no these words can mean nothing else. In texts their owner decides.
         rest = [value for value in full if value not in maybe_empty]
-        without = _recognised(field_id, source, name, rest, usual_decimal, beside)
-        recognised = without if rest and without.field.kind is not Kind.TEXT else recognised
-    if maybe_empty and recognised.field.kind is not Kind.TEXT:
+        without = _recognise_column(field_id, source, name, rest, usual_decimal, beside)
+        recognised = without if rest and without.field.kind is not DataType.TEXT else recognised
+    if maybe_empty and recognised.field.kind is not DataType.TEXT:
         words = tuple(sorted({word.lower() for word in maybe_empty if not NUMBER.match(word)}))
         reading = recognised.field.reading.model_copy(update={"empties": words})
         recognised.field = recognised.field.model_copy(update={"reading": reading})
@@ -219,37 +227,39 @@ def recognise_field(
     return recognised
 
 
-def _recognised(
+def _recognise_column(
     field_id: str, source: str, name: str, full: list[str], usual_decimal: str, beside: Telling
-) -> Recognised:
+) -> RecognisedColumn:
     base = {"id": field_id, "source": source, "name": name}
     examples = list(dict.fromkeys(full))[:5]
     if not full:
-        return Recognised(Field(**base, kind=Kind.TEXT), examples, why="no values in the sample")
+        return RecognisedColumn(DataField(**base, kind=DataType.TEXT), examples, why="no values in the sample")
     recognised = (
-        _as_yes_no(base, full)
-        or _as_period(base, full)
-        or _as_date(base, full)
-        or _as_number(base, full, usual_decimal, beside)
-        or Recognised(Field(**base, kind=Kind.TEXT))
+        _recognise_yes_no(base, full)
+        or _recognise_period(base, full)
+        or _recognise_date(base, full)
+        or _recognise_number(base, full, usual_decimal, beside)
+        or RecognisedColumn(DataField(**base, kind=DataType.TEXT))
     )
     recognised.examples = examples
     return recognised
 
 
-def _as_yes_no(base: dict[str, Any], values: list[str]) -> Recognised | None:
+def _recognise_yes_no(base: dict[str, Any], values: list[str]) -> RecognisedColumn | None:
     words = Counter(value.lower() for value in values)
     fitting = sum(count for word, count in words.items() if word in YES or word in NO)
-    if not enough(fitting, len(values)):
+    if not is_enough(fitting, len(values)):
         return None
-    return Recognised(Field(**base, kind=Kind.YES_NO))
+    return RecognisedColumn(DataField(**base, kind=DataType.YES_NO))
 
 
-def _as_period(base: dict[str, Any], values: list[str]) -> Recognised | None:
-    period = recognise_period(words_of(base["source"]), values)
+def _recognise_period(base: dict[str, Any], values: list[str]) -> RecognisedColumn | None:
+    period = recognise_period(split_heading(base["source"]), values)
     if not period:
         return None
-    return Recognised(Field(**base, kind=Kind.DATE, reading=Reading(period=period)), why=f"{period}s")
+    return RecognisedColumn(
+        DataField(**base, kind=DataType.DATE, reading=ParseOptions(period=period)), why=f"{period}s"
+    )
 
 
 def split_time(value: str) -> tuple[str, str, str]:
@@ -285,25 +295,25 @@ def _fits(text: str, pattern: str) -> bool:
     return True
 
 
-def _first_fitting(text: str, patterns: Iterable[str]) -> str:
+def _find_fitting(text: str, patterns: Iterable[str]) -> str:
     return next((pattern for pattern in patterns if _fits(text, pattern)), "")
 
 
-def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
+def _recognise_date(base: dict[str, Any], values: list[str]) -> RecognisedColumn | None:
     dated = [value for value in values if DATE_LIKE.match(value)]
-    if not enough(len(dated), len(values)):
+    if not is_enough(len(dated), len(values)):
         return None
     unique = list(dict.fromkeys(dated))[:300]
     parts = [split_time(value) for value in unique]
     fitting = {
-        order: [_first_fitting(date, patterns) for date, _, _ in parts] for order, patterns in DATE_SHAPES.items()
+        order: [_find_fitting(date, patterns) for date, _, _ in parts] for order, patterns in DATE_SHAPES.items()
     }
     shares = {order: sum(map(bool, patterns)) for order, patterns in fitting.items()}
     order = "mdy" if shares["mdy"] > shares["dmy"] else "dmy"
     # Files that mix shapes ("2025-03-04" and "4.3.2025") are read with all shapes of both orders.
     together = Counter(filter(None, [*fitting["ymd"], *fitting[order]]))
     fits_any = sum(1 for patterns in zip(fitting["ymd"], fitting[order], strict=True) if any(patterns))
-    if not enough(fits_any, len(parts)):
+    if not is_enough(fits_any, len(parts)):
         return None
     question = ""
     ambiguous = [date for date, _, _ in parts if re.match(r"^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$", date)]
@@ -311,23 +321,25 @@ def _as_date(base: dict[str, Any], values: list[str]) -> Recognised | None:
         question = ambiguous[0]
     times = Counter(time + offset for _, time, offset in parts)
     formats = [pattern + time for pattern, _ in together.most_common() for time, _ in times.most_common()]
-    reading = Reading(order=order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
-    kind = Kind.DATETIME if any(times.keys() - {""}) else Kind.DATE
-    return Recognised(Field(**base, kind=kind, reading=reading), question=question)
+    reading = ParseOptions(order=order if ambiguous else "ymd", formats=tuple(dict.fromkeys(formats))[:6])
+    kind = DataType.DATETIME if any(times.keys() - {""}) else DataType.DATE
+    return RecognisedColumn(DataField(**base, kind=kind, reading=reading), question=question)
 
 
-def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str, beside: Telling) -> Recognised | None:
+def _recognise_number(
+    base: dict[str, Any], values: list[str], usual_decimal: str, beside: Telling
+) -> RecognisedColumn | None:
     matches = [NUMBER.match(value) for value in values]
     numbers = [match for match in matches if match]
-    if not enough(len(numbers), len(values)):
+    if not is_enough(len(numbers), len(values)):
         return None
     texts = [
         match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip() for match in numbers
     ]
     source = base["source"]
     thousands, decimal = recognise_separators(texts, usual_decimal)
-    fits = re.compile(digits_pattern(thousands, decimal))
-    if not enough(sum(bool(fits.match(text)) for text in texts), len(values)):
+    fits = re.compile(build_digits_pattern(thousands, decimal))
+    if not is_enough(sum(bool(fits.match(text)) for text in texts), len(values)):
         return None
     plain = [text.replace(thousands, "") if thousands else text for text in texts]
     is_whole = all(decimal not in text for text in plain) and not any(match["power"] for match in numbers)
@@ -337,32 +349,34 @@ def _as_number(base: dict[str, Any], values: list[str], usual_decimal: str, besi
         or max(len(text) for text in plain) > 18
         or sum(bool(TELEPHONE.match(value)) for value in values) > len(values) / 2
     ):
-        return Recognised(Field(**base, kind=Kind.TEXT), why="numbers that name things")
+        return RecognisedColumn(DataField(**base, kind=DataType.TEXT), why="numbers that name things")
     signs = Counter(match["before"] or match["after"] for match in numbers)
     percent = signs["%"] > len(numbers) / 2
     currency = next((CURRENCY_SIGNS[sign] for sign, _ in signs.most_common() if sign in CURRENCY_SIGNS), "")
     style = "percent" if percent else "currency" if currency else "number"
-    kind = Kind.WHOLE if is_whole and not percent else Kind.DECIMAL
-    reading = Reading(decimal=decimal, thousands=thousands)
-    if kind is Kind.WHOLE and not currency and names_a_thing(source, plain):
+    kind = DataType.WHOLE if is_whole and not percent else DataType.DECIMAL
+    reading = ParseOptions(decimal=decimal, thousands=thousands)
+    if kind is DataType.WHOLE and not currency and names_a_thing(source, plain):
         format_ = NumberFormat(thousands=False)
-        return Recognised(Field(**base, kind=kind, format=format_, reading=reading), why="numbers that name things")
-    values_found = _numbers_of(numbers, plain, decimal)
-    meaning = Meaning(adds_up=False) if percent else meaning_of(source, values_found, beside)
-    field = Field(
+        return RecognisedColumn(
+            DataField(**base, kind=kind, format=format_, reading=reading), why="numbers that name things"
+        )
+    values_found = _parse_numbers(numbers, plain, decimal)
+    meaning = Meaning(adds_up=False) if percent else guess_meaning(source, values_found, beside)
+    field = DataField(
         **base,
         kind=kind,
-        role=Role.MEASURE,
+        role=FieldRole.MEASURE,
         aggregate=Aggregate.SUM if meaning.adds_up else Aggregate.MEAN,
         over_dates="last" if meaning.is_stock else "",
         format=NumberFormat(style=style, currency=currency or "EUR"),
         reading=reading,
         place=place_of(source, values_found),
     )
-    return Recognised(field, why=meaning.why)
+    return RecognisedColumn(field, why=meaning.why)
 
 
-def _numbers_of(matches: list[re.Match[str]], texts: list[str], decimal: str) -> list[float]:
+def _parse_numbers(matches: list[re.Match[str]], texts: list[str], decimal: str) -> list[float]:
     """The numbers that were found, from their digits; those that are none after all are left out."""
     numbers = []
     for match, text in zip(matches, texts, strict=True):
@@ -373,13 +387,13 @@ def _numbers_of(matches: list[re.Match[str]], texts: list[str], decimal: str) ->
     return [number for number in numbers if math.isfinite(number)]
 
 
-def digits_pattern(thousands: str, decimal: str) -> str:
+def build_digits_pattern(thousands: str, decimal: str) -> str:
     """A pattern for the digits of a number: ungrouped or in groups of three, then perhaps a fraction."""
     separators = "|".join(sorted(re.escape(sep) for sep in {thousands, " ", "'"} - {decimal, ""}))
     return rf"^(\d+|\d{{1,3}}(({separators})\d{{3}})+)?({re.escape(decimal)}\d*)?$"
 
 
-def enough(fitting: int, total: int) -> bool:
+def is_enough(fitting: int, total: int) -> bool:
     """Whether so many of the values fit a kind that the rest are mistakes; one mistake is allowed in a short sample."""
     return fitting >= ENOUGH * total or (total >= 6 and total - fitting <= 1)
 

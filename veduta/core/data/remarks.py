@@ -11,9 +11,9 @@ from typing import Literal
 import polars as pl
 
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.hidden_totals import find_hidden_totals
-from veduta.core.data.sniff import Sample
+from veduta.core.data.sniff import FileSample
 
 EPOCH = dt.date(1970, 1, 1)
 FEWEST_DATES = 10
@@ -28,7 +28,7 @@ class Remark:
     """Some values of a column, as they are written, and in how many rows of the sample. They are `taken` if the field's
     reading already says what becomes of them: rows of totals left out, far dates empty."""
 
-    field: Field
+    field: DataField
     about: Literal["totals", "far"]
     words: tuple[str, ...]
     rows: int
@@ -40,33 +40,33 @@ class Remark:
         return {word.lower() for word in self.words} <= set(known)
 
 
-def remarks(sample: Sample, columns: Sequence[tuple[Field, int]]) -> list[Remark]:
+def find_remarks(sample: FileSample, columns: Sequence[tuple[DataField, int]]) -> list[Remark]:
     """What is worth a look in a sample whose columns, by position, are read as these fields."""
-    texts = {field.id: [text.strip() for text in sample.column(position)] for field, position in columns}
-    totals = find_hidden_totals(_typed(columns, texts), [field for field, _ in columns])
+    texts = {field.id: [text.strip() for text in sample.get_column(position)] for field, position in columns}
+    totals = find_hidden_totals(_convert_sample(columns, texts), [field for field, _ in columns])
     found: list[Remark | None] = []
     for field, _ in columns:
         if words := totals.get(field.id):
             rows = sum(text in words for text in texts[field.id])
             found.append(Remark(field, "totals", words[:MOST_WORDS], rows))
         elif field.kind.is_date:
-            found.append(_far_dates(field, texts[field.id]))
+            found.append(_find_far_dates(field, texts[field.id]))
     return [remark for remark in found if remark]
 
 
-def _typed(columns: Sequence[tuple[Field, int]], texts: dict[str, list[str]]) -> pl.DataFrame:
+def _convert_sample(columns: Sequence[tuple[DataField, int]], texts: dict[str, list[str]]) -> pl.DataFrame:
     """The sample's values, texts as they stand, with what is to be left out of it."""
     series = []
     for field, _ in columns:
         there = pl.Series(field.id, texts[field.id], dtype=pl.String)
-        if field.kind is Kind.TEXT:
+        if field.kind is DataType.TEXT:
             series.append(there.replace("", None))
         else:
             series.append(convert(there, field, (), Failures()).alias(field.id))
     return pl.DataFrame(series)
 
 
-def _far_dates(field: Field, texts: list[str]) -> Remark | None:
+def _find_far_dates(field: DataField, texts: list[str]) -> Remark | None:
     reading = field.reading.model_copy(update={"empties": ()})
     values = convert(pl.Series(texts, dtype=pl.String), field.model_copy(update={"reading": reading}), (), Failures())
     days = values.cast(pl.Date)

@@ -9,10 +9,10 @@ import itertools
 from dataclasses import dataclass
 from pathlib import Path
 
-from veduta.core.data.blocks import LONGEST_RECORD, csv_reader
+from veduta.core.data.blocks import LONGEST_RECORD, make_csv_reader
 from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
-from veduta.core.words import counted
+from veduta.core.words import pluralise
 
 HEAD = 512 * 1024
 SPOT = 48 * 1024
@@ -31,7 +31,7 @@ OTHER_FORMATS = (
 
 
 @dataclass
-class Sample:
+class FileSample:
     """A file's header and some of its records, cut to cells but not yet typed."""
 
     options: FileOptions | LandedOptions
@@ -43,13 +43,13 @@ class Sample:
     def width(self) -> int:
         return len(self.header)
 
-    def column(self, index: int) -> list[str]:
+    def get_column(self, index: int) -> list[str]:
         return [row[index] if index < len(row) else "" for row in self.rows]
 
 
 def recognise_options(path: Path) -> FileOptions:
     """The likeliest settings for this file. Raises FileProblem if it is empty or not text."""
-    head = _head(path)
+    head = _read_head(path)
     encoding = recognise_encoding(head)
     text = _decode(head, encoding)
     delimiter = recognise_delimiter(text)
@@ -57,7 +57,7 @@ def recognise_options(path: Path) -> FileOptions:
     return options.model_copy(update={"header_row": recognise_header_row(text, options)})
 
 
-def _head(path: Path) -> bytes:
+def _read_head(path: Path) -> bytes:
     try:
         with path.open("rb") as file:
             head = file.read(HEAD)
@@ -149,19 +149,19 @@ def _starts_as_number(cell: str) -> bool:
     return cell.strip().lstrip("-+€$£(").strip()[:1].isdigit()
 
 
-def take_sample(path: Path, options: FileOptions) -> Sample:
+def take_sample(path: Path, options: FileOptions) -> FileSample:
     """The header and records from the start of the file and from some places further on.
 
     Raises FileProblem for a file without rows, with too many columns, or not cut into cells this way.
     """
     size = path.stat().st_size if path.exists() else 0
-    records = _parse(_decode(_head(path), options.encoding), options, whole=size <= HEAD)
+    records = _parse(_decode(_read_head(path), options.encoding), options, whole=size <= HEAD)
     header = records[options.header_row - 1] if 0 < options.header_row <= len(records) else []
     rows = [row for row in records[options.header_row :] if any(cell.strip() for cell in row)]
     if not rows:
         if options.header_row and header:
             raise FileProblem(
-                f"The file has a header of {counted(len(header), 'column')} and no rows under it.",
+                f"The file has a header of {pluralise(len(header), 'column')} and no rows under it.",
                 where=f"line {options.header_row}",
                 hint="Choose a file with rows, or say that it has no header.",
             )
@@ -173,18 +173,18 @@ def take_sample(path: Path, options: FileOptions) -> Sample:
             hint="Leave out columns, or check the delimiter.",
         )
     if size > HEAD and not (options.quotes and any("\n" in cell for row in rows for cell in row)):
-        rows += [row for row in _spots(path, size, options) if len(row) == width]
+        rows += [row for row in _read_spots(path, size, options) if len(row) == width]
     most = max(200, MOST_SAMPLE_CELLS // width)
     # Evenly over what was read, so that the later places count too; the first rows stay together for the preview.
     if len(rows) > most:
         first, step = rows[:100], len(rows) / (most - 100)
         rows = first + [rows[int(i * step)] for i in range(most - 100)]
-    return Sample(options, header, rows, size)
+    return FileSample(options, header, rows, size)
 
 
 def _parse(text: str, options: FileOptions, whole: bool) -> list[list[str]]:
     try:
-        records = list(csv_reader(io.StringIO(text), options))
+        records = list(make_csv_reader(io.StringIO(text), options))
     except csv.Error as error:
         raise FileProblem(
             f"The file cannot be cut into cells: {error}.", hint="Turn quotation marks off, or check the delimiter."
@@ -192,7 +192,7 @@ def _parse(text: str, options: FileOptions, whole: bool) -> list[list[str]]:
     return records if whole else records[:-1]
 
 
-def _spots(path: Path, size: int, options: FileOptions) -> list[list[str]]:
+def _read_spots(path: Path, size: int, options: FileOptions) -> list[list[str]]:
     records: list[list[str]] = []
     unit = 2 if options.encoding.startswith("utf-16") else 1
     with path.open("rb") as file:

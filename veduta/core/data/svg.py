@@ -8,7 +8,7 @@ from typing import Any, Final, cast
 from xml.etree import ElementTree
 
 from veduta.core.errors import FileProblem
-from veduta.core.words import words_in
+from veduta.core.words import split_words
 
 SVG: Final = "http://www.w3.org/2000/svg"
 XLINK: Final = "http://www.w3.org/1999/xlink"
@@ -26,7 +26,7 @@ LOADS = re.compile(r"url\(\s*['\"]?(?!['\"]?#)|expression|javascript:|@import", 
 DEEPEST, MOST_ELEMENTS = 200, 50_000
 PIECE = 64 * 1024
 """Bytes that are read before it is looked how deep and how many the elements are."""
-PAINTED: Final = words_in(
+PAINTED: Final = split_words(
     "fill fill-opacity fill-rule stroke stroke-width stroke-opacity stroke-linecap stroke-linejoin stroke-dasharray"
     " stroke-dashoffset stroke-miterlimit opacity stop-color stop-opacity font-family font-size font-weight font-style"
     " text-anchor dominant-baseline letter-spacing display visibility clip-path clip-rule mask filter color"
@@ -34,13 +34,13 @@ PAINTED: Final = words_in(
 """Properties of a style that SVG has as attributes, too."""
 
 
-def safe_svg(content: bytes) -> bytes:
+def clean_svg(content: bytes) -> bytes:
     """An SVG file without scripts, handlers, styles of its own, foreign content and links out of it. Raises FileProblem
     for what is no SVG, or declares entities."""
     if re.search(rb"<!(DOCTYPE|ENTITY)", content, re.IGNORECASE):
         raise FileProblem("The SVG declares a document type.", hint="Save it as plain SVG, and bring that in.")
     try:
-        root = _parsed(content)
+        root = _parse(content)
     except (ElementTree.ParseError, ValueError, LookupError):
         raise FileProblem("The SVG cannot be read.", hint="Open it in a drawing program and save it again.") from None
     if root.tag != f"{{{SVG}}}svg":
@@ -51,7 +51,7 @@ def safe_svg(content: bytes) -> bytes:
     return ElementTree.tostring(root, encoding="unicode").encode()
 
 
-def _parsed(content: bytes) -> ElementTree.Element:
+def _parse(content: bytes) -> ElementTree.Element:
     """The elements of a file, read in pieces: one that is nested too deeply or has too many is refused on the way, as
     building it alone would take seconds."""
     parser: Any = ElementTree.XMLPullParser(("start", "end"))

@@ -6,19 +6,19 @@ import datetime as dt
 import re
 from collections.abc import Iterator
 
-from veduta.core.data.recognise import DATE_SHAPES, NUMBER, digits_pattern, recognise_separators
+from veduta.core.data.recognise import DATE_SHAPES, NUMBER, build_digits_pattern, recognise_separators
 from veduta.core.errors import DefinitionProblem
 
 WORDS = {"today": 0, "yesterday": -1, "tomorrow": 1}
 ORDERS = ("ymd", "dmy", "mdy")
 
 
-def typed_day(text: str, today: dt.date) -> dt.date:
+def parse_typed_day(text: str, today: dt.date) -> dt.date:
     """The day that somebody means; of numbers alone the day comes before the month, and the year may be left out.
 
     Raises DefinitionProblem for what is no day.
 
-    >>> typed_day("15 Mar 2026", dt.date(2026, 11, 1)), typed_day("3.4.", dt.date(2026, 11, 1))
+    >>> parse_typed_day("15 Mar 2026", dt.date(2026, 11, 1)), parse_typed_day("3.4.", dt.date(2026, 11, 1))
     (datetime.date(2026, 3, 15), datetime.date(2026, 4, 3))
     """
     said = re.sub(r"[\s.]+$", "", re.sub(r"\s+", " ", text.strip()))
@@ -26,7 +26,7 @@ def typed_day(text: str, today: dt.date) -> dt.date:
         return today + dt.timedelta(days=WORDS[said.lower()])
     with_year = (f"{said}{sign}{today.year}" for sign in "./ ")
     for written in (said, re.sub(r"[,.]", "", said), *with_year):
-        for pattern in _patterns():
+        for pattern in _iterate_patterns():
             try:
                 return dt.datetime.strptime(written, pattern).date()
             except ValueError:
@@ -34,18 +34,18 @@ def typed_day(text: str, today: dt.date) -> dt.date:
     raise DefinitionProblem(f"“{text.strip()[:40]}” is not a day.", hint="Write it like 15 Mar 2026 or 2026-03-15.")
 
 
-def _patterns() -> Iterator[str]:
+def _iterate_patterns() -> Iterator[str]:
     for order in ORDERS:
         yield from DATE_SHAPES[order]
     yield from ("%B %d %Y", "%d %B %y", "%d %b %y")
 
 
-def typed_number(text: str) -> float:
+def parse_typed_number(text: str) -> float:
     """The number that somebody means, with a point or a comma before its fraction.
 
     Raises DefinitionProblem for what is no number.
 
-    >>> typed_number("3,5"), typed_number("1.234,5"), typed_number("−1,200"), typed_number("12 %")
+    >>> parse_typed_number("3,5"), parse_typed_number("1.234,5"), parse_typed_number("−1,200"), parse_typed_number("12 %")
     (3.5, 1234.5, -1200.0, 0.12)
     """
     match = NUMBER.match(text.strip())
@@ -55,7 +55,7 @@ def typed_number(text: str) -> float:
         raise problem
     digits = match["digits"].replace("\u00a0", " ").replace("\u202f", " ").replace("’", "'").strip()
     thousands, decimal = recognise_separators([digits])
-    if not re.match(digits_pattern(thousands, decimal), digits):
+    if not re.match(build_digits_pattern(thousands, decimal), digits):
         raise problem
     plain = re.sub(rf"[{re.escape(thousands)} ']", "", digits).replace(decimal, ".")
     number = float(plain + (match["power"] or ""))

@@ -11,7 +11,7 @@ import polars as pl
 from rapidfuzz import process
 from rapidfuzz.distance import DamerauLevenshtein
 
-from veduta.core.data.fields import Field, Kind, Schema
+from veduta.core.data.fields import DataField, DataType, Schema
 from veduta.core.formula.functions import (
     ANY,
     KINDS_WORDS,
@@ -20,11 +20,11 @@ from veduta.core.formula.functions import (
     Function,
     Level,
     Operand,
-    common_kind,
-    registry,
+    find_common_type,
+    load_registry,
 )
 from veduta.core.formula.problems import FormulaProblem, Span
-from veduta.core.formula.tree import Call, Literal, Name, Node, Parameter, TooDeep, parse
+from veduta.core.formula.tree import Call, FieldName, FormulaTooDeep, Literal, Node, ParameterName, parse
 
 MOST_ARGUMENTS = 500
 LARGEST = 20_000
@@ -32,7 +32,7 @@ LARGEST = 20_000
 
 
 @dataclass(frozen=True)
-class Per:
+class GroupedBy:
     """A grain: fields, each with a period if it is a date grouped by one ("" is a date's day, a date-time's moment).
 
     `shown` adds the chart's dimensions, or with `less` those but the fields and periods; with `inside` it is the
@@ -51,7 +51,7 @@ class Per:
 
 
 @dataclass(frozen=True)
-class Checked:
+class TypedExpression:
     """A node that fits: its kind (None is a bare `empty`), level and arguments
     (None where an optional one is left out).
 
@@ -59,18 +59,18 @@ class Checked:
     to no limit: as a condition it narrows nothing. A count of rows knows the fields that the rest
     of its formula aggregates, `beside` it."""
 
-    kind: Kind | None
+    kind: DataType | None
     at: Span = attribute(compare=False)
     level: Level = Level.ROW
     constant: bool = False
     value: Any = None
     field: str = ""
     function: Function | None = None
-    arguments: tuple[Checked | None, ...] = ()
+    arguments: tuple[TypedExpression | None, ...] = ()
     along: tuple[tuple[str, bool], ...] = ()
     restart: tuple[str, ...] = ()
-    where: Checked | None = None
-    per: Per | None = None
+    where: TypedExpression | None = None
+    per: GroupedBy | None = None
     unlimited: bool = False
     beside: frozenset[str] | None = None
 
@@ -81,12 +81,12 @@ class Checked:
         return self.function
 
     @property
-    def grain(self) -> Per:
+    def grain(self) -> GroupedBy:
         """The grain of its own of a node that has one."""
         assert self.per is not None, "this has no grain of its own"
         return self.per
 
-    def given(self, position: int) -> Checked:
+    def get_option(self, position: int) -> TypedExpression:
         """An argument that is not left out."""
         argument = self.arguments[position]
         assert argument is not None, "an argument that must be given"
@@ -119,36 +119,36 @@ class Checked:
         return self._hash
 
 
-def check(text: str, schema: Schema) -> Checked:
+def check(text: str, schema: Schema) -> TypedExpression:
     """The checked formula of a row: its level is row or window. Raises FormulaProblem with the place."""
     try:
         tree = parse(text)
         checked = Checker(schema).check(tree)
     except RecursionError:
-        raise TooDeep from None
+        raise FormulaTooDeep from None
     return checked
 
 
-def find_field(text: str, schema: Schema) -> Field | None:
+def find_field(text: str, schema: Schema) -> DataField | None:
     """The field a name means: exactly, else ignoring case and with underscores for blanks. Stored formulas name fields
     by their ids, as "#fare"."""
     if text.startswith("#") and text[1:] in schema:
         return schema[text[1:]]
     exact = next((field for field in schema if field.name == text), None)
-    return exact or next((field for field in schema if _plain(field.name) == _plain(text)), None)
+    return exact or next((field for field in schema if _simplify_name(field.name) == _simplify_name(text)), None)
 
 
-def _plain(name: str) -> str:
+def _simplify_name(name: str) -> str:
     return name.casefold().replace(" ", "_")
 
 
-def nearest(word: str, choices: list[str]) -> str | None:
+def find_nearest(word: str, choices: list[str]) -> str | None:
     """The choice that starts with the word, or that is spelt most like it, if one is close."""
-    if starting := [choice for choice in choices if _plain(choice).startswith(_plain(word))]:
+    if starting := [choice for choice in choices if _simplify_name(choice).startswith(_simplify_name(word))]:
         return min(starting, key=len)
     best = process.extractOne(
-        _plain(word),
-        {choice: _plain(choice) for choice in choices},
+        _simplify_name(word),
+        {choice: _simplify_name(choice) for choice in choices},
         scorer=DamerauLevenshtein.normalized_similarity,
         score_cutoff=0.6,
     )
@@ -161,12 +161,12 @@ class Checker:
     def __init__(self, schema: Schema) -> None:
         self.schema = schema
 
-    def check(self, node: Node) -> Checked:
+    def check(self, node: Node) -> TypedExpression:
         if isinstance(node, Literal):
-            return self._literal(node)
-        if isinstance(node, Name):
+            return self._check_literal(node)
+        if isinstance(node, FieldName):
             return self._name(node)
-        if isinstance(node, Parameter):
+        if isinstance(node, ParameterName):
             raise FormulaProblem(
                 f"Parameters such as :{node.name} are not known in shaping.",
                 at=node.at,
@@ -174,11 +174,11 @@ class Checker:
             )
         return self._call(node)
 
-    def _literal(self, node: Literal) -> Checked:
-        kinds = {bool: Kind.YES_NO, int: Kind.WHOLE, float: Kind.DECIMAL, str: Kind.TEXT}
-        return Checked(kinds.get(type(node.value)), node.at, constant=True, value=node.value)
+    def _check_literal(self, node: Literal) -> TypedExpression:
+        kinds = {bool: DataType.YES_NO, int: DataType.WHOLE, float: DataType.DECIMAL, str: DataType.TEXT}
+        return TypedExpression(kinds.get(type(node.value)), node.at, constant=True, value=node.value)
 
-    def _find(self, node: Name) -> Field | None:
+    def _find(self, node: FieldName) -> DataField | None:
         if node.table:
             raise FormulaProblem(
                 f"There is no table “{node.table}” here.",
@@ -187,29 +187,29 @@ class Checker:
             )
         return find_field(node.text, self.schema)
 
-    def _name(self, node: Name) -> Checked:
+    def _name(self, node: FieldName) -> TypedExpression:
         span = node.at
         field = self._find(node)
         if field is None:
-            if not node.quoted and node.text.lower() in registry():
+            if not node.quoted and node.text.lower() in load_registry():
                 raise FormulaProblem(
                     f"“{node.text}” is a function; its values stand in brackets.",
                     at=span,
-                    hint=f"Write {registry()[node.text.lower()].signature}.",
+                    hint=f"Write {load_registry()[node.text.lower()].signature}.",
                 )
-            near = nearest(node.text, [field.name for field in self.schema])
-            hint = f"Did you mean {quoted(near)}?" if near else "Choose a field from the list."
+            near = find_nearest(node.text, [field.name for field in self.schema])
+            hint = f"Did you mean {quote(near)}?" if near else "Choose a field from the list."
             if node.quoted and not near:
                 hint = "Text stands in single quotes: '" + node.text.replace("'", "''") + "'."
             raise FormulaProblem(f"There is no field “{node.text}”.", at=span, hint=hint)
-        return Checked(field.kind, node.at, field=field.id)
+        return TypedExpression(field.kind, node.at, field=field.id)
 
-    def _call(self, node: Call) -> Checked:
+    def _call(self, node: Call) -> TypedExpression:
         name_place = node.name_at
-        function = registry().get(node.function)
+        function = load_registry().get(node.function)
         if function is None:
-            names = [each.name for each in registry().values() if not each.operator]
-            near = nearest(node.function, names)
+            names = [each.name for each in load_registry().values() if not each.operator]
+            near = find_nearest(node.function, names)
             raise FormulaProblem(
                 f"There is no function “{node.function}”.",
                 at=name_place,
@@ -223,14 +223,14 @@ class Checker:
         self._count(function, len([each for each in given if each]), node)
         arguments = []
         for position, each in enumerate(given):
-            declared = function.argument(position, len(given))
-            arguments.append(self._argument(each, declared, function) if each else None)
+            declared = function.get_argument(position, len(given))
+            arguments.append(self._check_argument(each, declared, function) if each else None)
         self._must_be_alike(function, arguments, node)
-        operands = [operand_of(argument) for argument in arguments if argument]
-        kind = self._gives(function, operands, node)
-        level = self._level(function, arguments, node)
-        folded = self._folded(function, arguments)
-        checked = Checked(
+        operands = [make_operand(argument) for argument in arguments if argument]
+        kind = self._find_result_type(function, operands, node)
+        level = self._find_level(function, arguments, node)
+        folded = self._fold_constants(function, arguments)
+        checked = TypedExpression(
             kind=kind,
             at=node.at,
             level=level,
@@ -238,37 +238,37 @@ class Checker:
             constant=folded is not None,
             value=folded and folded.value,
             arguments=tuple(arguments),
-            along=tuple((self._ordering(order.name), order.descending) for order in node.along),
+            along=tuple((self._check_ordering(order.name), order.descending) for order in node.along),
             restart=tuple(self._name(name).field for name in node.restart),
-            where=self._where(node),
-            per=self._per(node),
+            where=self._check_where(node),
+            per=self._check_per(node),
         )
         if checked.size > LARGEST:
             raise FormulaProblem(
-                f"{_said(function)} stands within itself too often to be worked out.",
+                f"{_describe_function(function)} stands within itself too often to be worked out.",
                 at=name_place,
                 hint="Make a part of it a column of its own in shaping.",
             )
         return checked
 
-    def _folded(self, function: Function, arguments: list[Checked | None]) -> Checked | None:
+    def _fold_constants(self, function: Function, arguments: list[TypedExpression | None]) -> TypedExpression | None:
         """What a call gives whose value is known already: a number written with its sign is a constant too."""
         argument = arguments[0] if function.folds and arguments else None
         if argument is None or not argument.constant:
             return None
         return replace(argument, value=None if argument.value is None else -argument.value)
 
-    def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
+    def _find_level(self, function: Function, arguments: list[TypedExpression | None], node: Call) -> Level:
         windowed = function.level is Level.WINDOW or any(a and a.level is Level.WINDOW for a in arguments)
         return Level.WINDOW if windowed else Level.ROW
 
-    def _ordering(self, name: Name) -> str:
+    def _check_ordering(self, name: FieldName) -> str:
         return self._name(name).field
 
-    def _where(self, node: Call) -> Checked | None:
+    def _check_where(self, node: Call) -> TypedExpression | None:
         return None
 
-    def _per(self, node: Call) -> Per | None:
+    def _check_per(self, node: Call) -> GroupedBy | None:
         return None
 
     def _refuse_level(self, function: Function, node: Call) -> None:
@@ -293,7 +293,7 @@ class Checker:
                 hint=f"Take “{word}” out, or use the step Group.",
             )
         if (node.along or node.restart) and function.level is not Level.WINDOW:
-            windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
+            windows = ", ".join(each.name for each in load_registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
                 f"{function.name} looks at its own row only, so it takes no “along” or “restart”.",
                 at=span,
@@ -315,51 +315,53 @@ class Checker:
             hint=f"It is written {function.signature}.",
         )
 
-    def _argument(self, node: Node, declared: Argument, function: Function) -> Checked:
+    def _check_argument(self, node: Node, declared: Argument, function: Function) -> TypedExpression:
         span = node.at
         if declared.options:
-            value = node.text if isinstance(node, Name) and not node.table else getattr(node, "value", None)
-            if value not in declared.options or isinstance(node, Name) != declared.bare:
+            value = node.text if isinstance(node, FieldName) and not node.table else getattr(node, "value", None)
+            if value not in declared.options or isinstance(node, FieldName) != declared.bare:
                 choices = ", ".join(option if declared.bare else f"'{option}'" for option in declared.options)
                 raise FormulaProblem(
                     f"{function.name}: the {declared.name} is one of {choices}.", at=span, hint="Choose one."
                 )
-            return Checked(Kind.TEXT, node.at, constant=True, value=value)
+            return TypedExpression(DataType.TEXT, node.at, constant=True, value=value)
         argument = self.check(node)
         if declared.constant and (not argument.constant or argument.value is None):
             raise FormulaProblem(
                 f"{function.name}: the {declared.name} must be written out, not taken from a field.",
                 at=span,
-                hint="Write a number." if Kind.TEXT not in declared.kinds else "Write it in single quotes.",
+                hint="Write a number." if DataType.TEXT not in declared.kinds else "Write it in single quotes.",
             )
         if argument.kind is None and len(declared.kinds) == 1:
             return replace(argument, kind=next(iter(declared.kinds)))  # a bare "empty" is one of what is wanted
         if argument.kind is not None and argument.kind not in declared.kinds:
             expected = KINDS_WORDS.get(declared.kinds) or " or ".join(sorted(kind.words for kind in declared.kinds))
             raise FormulaProblem(
-                f"{_said(function)} needs {expected} here, and this is {_kind_words(argument.kind)}.",
+                f"{_describe_function(function)} needs {expected} here, and this is {_label_type(argument.kind)}.",
                 at=span,
                 hint=_convert_hint(argument.kind, declared.kinds, function),
             )
         return argument
 
-    def _must_be_alike(self, function: Function, arguments: list[Checked | None], node: Call) -> None:
+    def _must_be_alike(self, function: Function, arguments: list[TypedExpression | None], node: Call) -> None:
         alike = [
-            argument for i, argument in enumerate(arguments) if argument and function.argument(i, len(arguments)).alike
+            argument
+            for i, argument in enumerate(arguments)
+            if argument and function.get_argument(i, len(arguments)).alike
         ]
         for i in range(1, len(alike)):
             try:
-                common_kind([operand_of(argument) for argument in alike[: i + 1]])
+                find_common_type([make_operand(argument) for argument in alike[: i + 1]])
             except FormulaProblem as problem:
                 odd = alike[i].at
                 hint = problem.hint
                 kinds = {argument.kind for argument in alike[: i + 1]}
-                if kinds & {Kind.DATE, Kind.DATETIME} and Kind.TEXT in kinds:
+                if kinds & {DataType.DATE, DataType.DATETIME} and DataType.TEXT in kinds:
                     hint = "Write dates as date('2026-10-31')."
                 raise FormulaProblem(problem.message, at=odd, hint=hint) from None
 
-    def _gives(self, function: Function, operands: list[Operand], node: Call) -> Kind | None:
-        if isinstance(function.gives, Kind):
+    def _find_result_type(self, function: Function, operands: list[Operand], node: Call) -> DataType | None:
+        if isinstance(function.gives, DataType):
             return function.gives
         try:
             return function.gives(operands)
@@ -367,16 +369,16 @@ class Checker:
             raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
 
-def operand_of(checked: Checked, expression: pl.Expr | None = None) -> Operand:
+def make_operand(checked: TypedExpression, expression: pl.Expr | None = None) -> Operand:
     return Operand(
         expression if expression is not None else pl.lit(None), checked.kind, checked.value, checked.constant
     )
 
 
-def quoted(name: str) -> str:
+def quote(name: str) -> str:
     """A field's name as a formula writes it.
 
-    >>> quoted("Fare revenue"), quoted("route"), quoted("in")
+    >>> quote("Fare revenue"), quote("route"), quote("in")
     ('"Fare revenue"', 'route', '"in"')
     """
     words = {
@@ -399,20 +401,25 @@ def quoted(name: str) -> str:
     return name if simple else '"' + name.replace('"', '""') + '"'
 
 
-def _kind_words(kind: Kind) -> str:
-    return {Kind.TEXT: "text", Kind.YES_NO: "yes or no"}.get(kind, f"a {kind.words}")
+def _label_type(kind: DataType) -> str:
+    return {DataType.TEXT: "text", DataType.YES_NO: "yes or no"}.get(kind, f"a {kind.words}")
 
 
-def _said(function: Function) -> str:
+def _describe_function(function: Function) -> str:
     return f"“{function.name}”" if function.operator else function.name
 
 
-def _convert_hint(kind: Kind, wanted: frozenset[Kind], function: Function) -> str:
-    if function.operator and wanted == NUMBER and kind is Kind.TEXT:
+def _convert_hint(kind: DataType, wanted: frozenset[DataType], function: Function) -> str:
+    if function.operator and wanted == NUMBER and kind is DataType.TEXT:
         return "Read it as a number with number(…); text is joined with &."
     if wanted == ANY:
         return ""
-    for target, write in ((Kind.DECIMAL, "number"), (Kind.TEXT, "text"), (Kind.DATE, "date"), (Kind.YES_NO, "yes_no")):
+    for target, write in (
+        (DataType.DECIMAL, "number"),
+        (DataType.TEXT, "text"),
+        (DataType.DATE, "date"),
+        (DataType.YES_NO, "yes_no"),
+    ):
         if target in wanted:
             return f"Convert it with {write}(…), or choose another field."
     return "Choose another field."

@@ -6,21 +6,21 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
-from veduta.core.formula.check import Checked, operand_of
+from veduta.core.data.fields import DataType
+from veduta.core.formula.check import TypedExpression, make_operand
 from veduta.core.formula.functions import Level, Operand, Times, Window
 from veduta.core.formula.problems import FormulaProblem
 
 
 @dataclass(frozen=True)
-class Compiled:
+class CompiledFormula:
     """The formula's expression. What windows look at is worked out before, stage by stage, in columns of its own."""
 
     expression: pl.Expr
-    kind: Kind
+    kind: DataType
     stages: tuple[tuple[pl.Expr, ...], ...] = ()
 
-    def on(self, rows: pl.LazyFrame, name: str) -> pl.LazyFrame:
+    def apply_to(self, rows: pl.LazyFrame, name: str) -> pl.LazyFrame:
         """The rows with the formula's value as a column; a column of that name is replaced."""
         for stage in self.stages:
             rows = rows.with_columns(stage)
@@ -30,15 +30,15 @@ class Compiled:
         )
 
 
-def compile_formula(checked: Checked, times: Times = Times()) -> Compiled:
+def compile_formula(checked: TypedExpression, times: Times = Times()) -> CompiledFormula:
     """Raises FormulaProblem where a constant argument cannot be used (a pattern, a number of rows)."""
     compiler = Compiler(times)
-    expression = compiler.expression(checked)
-    kind = checked.kind or Kind.TEXT
+    expression = compiler.compile_node(checked)
+    kind = checked.kind or DataType.TEXT
     expression = expression.cast(kind.dtype)
-    if kind is Kind.DECIMAL:  # what is too large or undefined is empty
+    if kind is DataType.DECIMAL:  # what is too large or undefined is empty
         expression = pl.when(expression.is_finite()).then(expression)
-    return Compiled(expression, kind, tuple(compiler.stages))
+    return CompiledFormula(expression, kind, tuple(compiler.stages))
 
 
 class Compiler:
@@ -48,33 +48,33 @@ class Compiler:
         self.times = times
         self.stages: list[tuple[pl.Expr, ...]] = []
 
-    def _staged(self, expression: pl.Expr) -> str:
+    def _stage(self, expression: pl.Expr) -> str:
         name = f"__window_{len(self.stages)}"
         self.stages.append((expression.alias(name),))
         return name
 
-    def expression(self, node: Checked) -> pl.Expr:
+    def compile_node(self, node: TypedExpression) -> pl.Expr:
         if node.field:
             return pl.col(node.field)
         if node.function is None:
             return pl.lit(node.value, dtype=node.kind.dtype if node.kind else None)
-        operands = [self._operand(argument, node) for argument in node.arguments]
+        operands = [self._compile_operand(argument, node) for argument in node.arguments]
         try:
             if node.function.level is Level.WINDOW:
-                return node.function.build(*operands, window=self._window(node))
-            return node.function.expression(operands, self.times)
+                return node.function.build(*operands, window=self._compile_window(node))
+            return node.function.build_expression(operands, self.times)
         except FormulaProblem as problem:
             raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
-    def _operand(self, argument: Checked | None, parent: Checked) -> Operand | None:
+    def _compile_operand(self, argument: TypedExpression | None, parent: TypedExpression) -> Operand | None:
         if argument is None:
             return None
-        expression = self.expression(argument)
+        expression = self.compile_node(argument)
         if parent.call.level is Level.WINDOW and argument.level is Level.WINDOW:
-            expression = pl.col(self._staged(expression))  # a window cannot look at a window
-        return operand_of(argument, expression)
+            expression = pl.col(self._stage(expression))  # a window cannot look at a window
+        return make_operand(argument, expression)
 
-    def _window(self, node: Checked) -> Window:
+    def _compile_window(self, node: TypedExpression) -> Window:
         ways = {descending for _, descending in node.along}
         names = tuple(name for name, _ in node.along)
         if len(ways) <= 1:
@@ -83,4 +83,4 @@ class Compiler:
         order = pl.int_range(pl.len()).sort_by(
             names, descending=[down for _, down in node.along], nulls_last=True, maintain_order=True
         )
-        return Window((self._staged(order.arg_sort()),), False, node.restart)
+        return Window((self._stage(order.arg_sort()),), False, node.restart)

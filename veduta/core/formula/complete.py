@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from veduta.core.data.fields import Field, Schema
-from veduta.core.formula.check import quoted
-from veduta.core.formula.functions import Level, registry
-from veduta.core.formula.measures import formula_name
+from veduta.core.data.fields import DataField, Schema
+from veduta.core.formula.check import quote
+from veduta.core.formula.functions import Level, load_registry
+from veduta.core.formula.measures import write_formula_name
 from veduta.core.formula.problems import open_quote
 
 PARAMETER = re.compile(r":(\w*)$")
@@ -40,19 +40,19 @@ def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] |
         ][:MOST]
     start, sign = open_quote(before) or (0, "")
     if sign == "'":
-        return _options(before, start, before[start + 1 :])
+        return _suggest_options(before, start, before[start + 1 :])
     if sign == '"':
-        return _fields(before[start + 1 :], start, schema, many)
+        return _suggest_fields(before[start + 1 :], start, schema, many)
     word = WORD.search(before)
     begun, start = (word[0], word.start()) if word else ("", caret)
     if not begun:
         return []
-    if several := _fields_of_several_words(before, schema, many):
+    if several := _suggest_fields_of_several_words(before, schema, many):
         return several
     if re.search(r"\b(along|restart|per)\s*\([^()]*$", before[:start], re.IGNORECASE):
-        return _fields(begun, start, schema, many)
-    options = [s for s in _options(before, start, begun, bare=True) if s.label.startswith(begun.lower())]
-    return (options + _fields(begun, start, schema, many) + _functions(begun, start, many))[:MOST]
+        return _suggest_fields(begun, start, schema, many)
+    options = [s for s in _suggest_options(before, start, begun, bare=True) if s.label.startswith(begun.lower())]
+    return (options + _suggest_fields(begun, start, schema, many) + _suggest_functions(begun, start, many))[:MOST]
 
 
 def call_around(text: str, caret: int) -> tuple[str, int] | None:
@@ -69,7 +69,7 @@ def call_around(text: str, caret: int) -> tuple[str, int] | None:
         elif letter == "(":
             if not depth:
                 name = WORD.search(text[:i].rstrip())
-                if name and name[0].lower() in registry():
+                if name and name[0].lower() in load_registry():
                     return name[0].lower(), commas
                 return None
             depth -= 1
@@ -78,11 +78,11 @@ def call_around(text: str, caret: int) -> tuple[str, int] | None:
     return None
 
 
-def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Suggestion]:
+def _suggest_options(before: str, start: int, begun: str, bare: bool = False) -> list[Suggestion]:
     around = call_around(before[:start], start)
     if not around:
         return []
-    function, position = registry()[around[0]], around[1]
+    function, position = load_registry()[around[0]], around[1]
     takes = function.takes
     if position >= len(takes) or takes[position].bare != bare:
         return []
@@ -93,20 +93,20 @@ def _options(before: str, start: int, begun: str, bare: bool = False) -> list[Su
     ]
 
 
-def _fields_of_several_words(before: str, schema: Schema, many: bool) -> list[Suggestion]:
+def _suggest_fields_of_several_words(before: str, schema: Schema, many: bool) -> list[Suggestion]:
     """The fields whose names begin with the last words before the caret, as many of them as there are: of
     `1 + Fare rev` that is “Fare revenue”, which need not be begun with a quotation mark."""
     run = WORDS.search(before)
     start = run.start() if run else len(before)
     while (begun := before[start:]).count(" "):
-        found = _fields(begun, start, schema, many)
+        found = _suggest_fields(begun, start, schema, many)
         if starting := [each for each in found if each.label.casefold().startswith(begun.casefold())]:
             return starting
         start += begun.index(" ") + 1
     return []
 
 
-def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
+def _suggest_fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggestion]:
     asked = begun.casefold().replace("_", " ")
     ranked: list[tuple[int, int, Suggestion]] = []
     for field in schema:
@@ -119,9 +119,9 @@ def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggesti
                     rank,
                     len(ranked),
                     Suggestion(
-                        formula_name(field, schema) if many else quoted(field.name),
+                        write_formula_name(field, schema) if many else quote(field.name),
                         field.name,
-                        _about(field, schema),
+                        _describe_field(field, schema),
                         "field",
                         start,
                     ),
@@ -130,14 +130,14 @@ def _fields(begun: str, start: int, schema: Schema, many: bool) -> list[Suggesti
     return [suggestion for _, _, suggestion in sorted(ranked, key=lambda each: each[:2])][:MOST]
 
 
-def _about(field: Field, schema: Schema) -> str:
+def _describe_field(field: DataField, schema: Schema) -> str:
     table = schema.tables.get(field.table)
     return f"{field.kind.words}, {table}" if table and field.table else field.kind.words
 
 
-def _functions(begun: str, start: int, many: bool) -> list[Suggestion]:
+def _suggest_functions(begun: str, start: int, many: bool) -> list[Suggestion]:
     suggestions = []
-    for function in registry().values():
+    for function in load_registry().values():
         # Formulas of rows cannot use aggregates and periods.
         fits = many or function.level in (Level.ROW, Level.WINDOW)
         if not function.operator and fits and function.name.startswith(begun.lower()):

@@ -13,7 +13,7 @@ from typing import Any, Literal, Protocol
 
 import polars as pl
 
-from veduta.core.data.fields import Kind, NumberFormat
+from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.formula.problems import FormulaProblem
 
 
@@ -28,12 +28,12 @@ class Level(StrEnum):
     TIME = "time"
 
 
-NUMBER = frozenset({Kind.WHOLE, Kind.DECIMAL})
-WHOLE = frozenset({Kind.WHOLE})
-TEXT = frozenset({Kind.TEXT})
-DAY = frozenset({Kind.DATE, Kind.DATETIME})
-YES_NO = frozenset({Kind.YES_NO})
-ANY = frozenset(Kind)
+NUMBER = frozenset({DataType.WHOLE, DataType.DECIMAL})
+WHOLE = frozenset({DataType.WHOLE})
+TEXT = frozenset({DataType.TEXT})
+DAY = frozenset({DataType.DATE, DataType.DATETIME})
+YES_NO = frozenset({DataType.YES_NO})
+ANY = frozenset(DataType)
 COUNTED = NumberFormat(decimals=0)
 PERCENT = NumberFormat(style="percent")
 KINDS_WORDS = {
@@ -55,7 +55,7 @@ class Argument:
     """
 
     name: str
-    kinds: frozenset[Kind] = ANY
+    kinds: frozenset[DataType] = ANY
     optional: bool = False
     options: tuple[str, ...] = ()
     bare: bool = False
@@ -68,7 +68,7 @@ class Operand:
     """A worked-out argument: its expression and kind (None is a bare `empty`), and the value of a constant."""
 
     expression: pl.Expr
-    kind: Kind | None
+    kind: DataType | None
     value: Any = None
     constant: bool = False
 
@@ -81,7 +81,7 @@ class Window:
     descending: bool = False
     parts: tuple[str, ...] = ()
 
-    def over(self, expression: pl.Expr) -> pl.Expr:
+    def apply_over(self, expression: pl.Expr) -> pl.Expr:
         order: dict[str, Any] = (
             {"order_by": list(self.order), "descending": self.descending, "nulls_last": True} if self.order else {}
         )
@@ -115,7 +115,7 @@ class SoFar(StrEnum):
     DEVIATION = "the root of the variance"
 
 
-class OtherPeriods(Protocol):
+class PeriodLookup(Protocol):
     """What the query engine gives a function of time to ask: values of the node `x` in other cells than its own."""
 
     def value(self, x: Any) -> pl.Expr:
@@ -137,7 +137,7 @@ class OtherPeriods(Protocol):
         """Whole periods since the first one in which `x` held."""
 
 
-Gives = Kind | Callable[[list[Operand]], Kind | None]
+Gives = DataType | Callable[[list[Operand]], DataType | None]
 
 
 @dataclass(frozen=True)
@@ -201,7 +201,7 @@ class Function:
     counts_rows: bool = False
     """Whether it counts the rows of a table that the rest of its formula, or its field, tells."""
 
-    def expression(self, operands: list[Operand | None], times: Times) -> pl.Expr:
+    def build_expression(self, operands: list[Operand | None], times: Times) -> pl.Expr:
         """Its value of operands. Raises FormulaProblem where a constant one cannot be used."""
         return self.build(*operands, times=times) if self.asks_times else self.build(*operands)
 
@@ -212,12 +212,12 @@ class Function:
             return (1,) * len(self.takes)
         names = [f"argument_{position}" for position in range(len(self.takes))]
         samples: list[Operand | None] = [_sample(*each) for each in zip(self.takes, names, strict=True)]
-        counts = Counter(self.expression(samples, Times()).meta.root_names())
+        counts = Counter(self.build_expression(samples, Times()).meta.root_names())
         return tuple(max(1, counts[name]) for name in names)
 
     def use_of(self, position: int, count: int) -> int:
         """How often the argument at a position stands in the expression when `count` are given."""
-        return self.uses[self.takes.index(self.argument(position, count))]
+        return self.uses[self.takes.index(self.get_argument(position, count))]
 
     @property
     def ordered(self) -> bool:
@@ -235,7 +235,7 @@ class Function:
         names = [argument.name + ("?" if argument.optional else "") for argument in self.takes]
         return f"{self.name}({', '.join(names)}{', …' if self.repeats else ''})"
 
-    def argument(self, position: int, count: int) -> Argument:
+    def get_argument(self, position: int, count: int) -> Argument:
         """The declaration of the argument at a position when `count` are given. An optional last argument of a
         repeating function (its otherwise) is the one that is left over."""
         if not self.repeats:
@@ -252,7 +252,7 @@ def _sample(argument: Argument, name: str) -> Operand:
     """Something that fits an argument."""
     kind = min(argument.kinds)
     if argument.options or argument.constant:
-        value = argument.options[0] if argument.options else "a" if kind is Kind.TEXT else 1
+        value = argument.options[0] if argument.options else "a" if kind is DataType.TEXT else 1
         return Operand(pl.lit(value), kind, value, True)
     return Operand(pl.col(name), kind)
 
@@ -271,7 +271,7 @@ THEMES = (
 )
 
 
-def function(
+def register_function(
     name: str,
     *takes: Argument,
     gives: Gives,
@@ -295,41 +295,41 @@ def function(
 
 
 @cache
-def registry() -> dict[str, Function]:
+def load_registry() -> dict[str, Function]:
     """All functions and operators by name."""
     for part in ("operators", "choice", "numbers", "texts", "dates", "conversion", "windows", "aggregates", "times"):
         import_module(f"veduta.core.formula.library.{part}")
     return dict(_functions)
 
 
-def number_kind(operands: list[Operand]) -> Kind:
+def find_number_type(operands: list[Operand]) -> DataType:
     """Whole if all arguments are whole, else decimal."""
-    return Kind.WHOLE if all(operand.kind in (Kind.WHOLE, None) for operand in operands) else Kind.DECIMAL
+    return DataType.WHOLE if all(operand.kind in (DataType.WHOLE, None) for operand in operands) else DataType.DECIMAL
 
 
-def common_kind(operands: list[Operand]) -> Kind | None:
+def find_common_type(operands: list[Operand]) -> DataType | None:
     """The kind that all the arguments have, whole numbers becoming decimal and dates date-times beside such."""
     kinds = {operand.kind for operand in operands if operand.kind}
     if len(kinds) <= 1:
         return next(iter(kinds), None)
     if kinds == NUMBER:
-        return Kind.DECIMAL
+        return DataType.DECIMAL
     if kinds == DAY:
-        return Kind.DATETIME
+        return DataType.DATETIME
     said = " and ".join(sorted(kind.words for kind in kinds))
     raise FormulaProblem(f"These values are of different kinds: {said}.", hint="Convert one, for example with text(…).")
 
 
-def kind_of(operand: Operand) -> Kind:
+def get_type(operand: Operand) -> DataType:
     """The kind of an operand that the checker let pass because it has a certain one."""
     if operand.kind is None:
         raise FormulaProblem("A bare empty has no kind.")
     return operand.kind
 
 
-def cast_to(operand: Operand, kind: Kind | None) -> pl.Expr:
+def cast_to(operand: Operand, kind: DataType | None) -> pl.Expr:
     return operand.expression if kind is None or kind is operand.kind else operand.expression.cast(kind.dtype)
 
 
-def same_as(position: int) -> Callable[[list[Operand]], Kind | None]:
+def make_same_as(position: int) -> Callable[[list[Operand]], DataType | None]:
     return lambda operands: operands[position].kind

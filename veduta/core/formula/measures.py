@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
-from veduta.core.data.fields import Field, Kind, NumberFormat, Schema
-from veduta.core.formula.check import Checked, Checker, Per, find_field, nearest, quoted
-from veduta.core.formula.functions import Function, Level, registry
+from veduta.core.data.fields import DataField, DataType, NumberFormat, Schema
+from veduta.core.formula.check import Checker, GroupedBy, TypedExpression, find_field, find_nearest, quote
+from veduta.core.formula.functions import Function, Level, load_registry
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tree import PERIODS, Call, Grain, Literal, Name, Node, Parameter, parse
+from veduta.core.formula.tree import PERIODS, Call, FieldName, FormulaGrain, Literal, Node, ParameterName, parse
 
 COMPARING = ("=", "<>", "<", "<=", ">", ">=", "in", "between")
 MANY = (Level.AGGREGATE, Level.WINDOW, Level.TIME)
@@ -22,7 +22,7 @@ MANY = (Level.AGGREGATE, Level.WINDOW, Level.TIME)
 class ParameterValue:
     """What a parameter is set to: typed values, or None for no limit."""
 
-    kind: Kind
+    kind: DataType
     values: tuple[Any, ...] | None
 
 
@@ -30,10 +30,10 @@ Parameters = Mapping[str, ParameterValue]
 parsed = lru_cache(maxsize=2_000)(parse)
 
 
-def check_measure(text: str, schema: Schema, parameters: Parameters | None = None) -> Checked:
+def check_measure(text: str, schema: Schema, parameters: Parameters | None = None) -> TypedExpression:
     """The checked formula of a model or chart: of a row or of many. Raises FormulaProblem with the place."""
     try:
-        return with_beside(MeasureChecker(schema, parameters or {}).check(parsed(text)))
+        return place_beside(MeasureChecker(schema, parameters or {}).check(parsed(text)))
     except RecursionError:
         raise FormulaProblem(
             "The formula is nested too deeply.", hint="Make a part of it a formula of its own."
@@ -48,16 +48,16 @@ class MeasureChecker(Checker):
         self.parameters = parameters
         self.within: list[str] = []
 
-    def check(self, node: Node) -> Checked:
-        if isinstance(node, Parameter):
-            return self._parameter(node)
+    def check(self, node: Node) -> TypedExpression:
+        if isinstance(node, ParameterName):
+            return self._check_parameter(node)
         return super().check(node)
 
-    def _parameter(self, node: Parameter) -> Checked:
+    def _check_parameter(self, node: ParameterName) -> TypedExpression:
         span = node.at
         held = self.parameters.get(node.name)
         if held is None:
-            near = nearest(node.name, list(self.parameters))
+            near = find_nearest(node.name, list(self.parameters))
             raise FormulaProblem(
                 f"There is no parameter :{node.name}.",
                 at=span,
@@ -68,9 +68,9 @@ class MeasureChecker(Checker):
                 f":{node.name} holds several values.", at=span, hint=f"Use it as a list: … in (:{node.name})."
             )
         value = held.values[0] if held.values else None
-        return Checked(held.kind, node.at, constant=True, value=value, unlimited=held.values is None)
+        return TypedExpression(held.kind, node.at, constant=True, value=value, unlimited=held.values is None)
 
-    def _find(self, node: Name) -> Field | None:
+    def _find(self, node: FieldName) -> DataField | None:
         if node.text.startswith("#"):
             return self.schema[node.text[1:]]
         own = [field for field in self.schema if not field.table or field.table == "formula"]
@@ -81,24 +81,24 @@ class MeasureChecker(Checker):
             field = find_field(node.text, Schema(rest))
             alike = [other for other in rest if field and other.name.casefold() == field.name.casefold()]
             if len(alike) > 1:
-                ways = " or ".join(formula_name(each, self.schema) for each in alike)
+                ways = " or ".join(write_formula_name(each, self.schema) for each in alike)
                 raise FormulaProblem(
                     f"Several tables have a field “{node.text}”.",
                     at=node.at,
                     hint=f"Write {ways}.",
                 )
             return field
-        table = next((key for key, name in self.schema.tables.items() if _same(name, node.table)), None)
+        table = next((key for key, name in self.schema.tables.items() if _are_same(name, node.table)), None)
         if table is None:
-            near = nearest(node.table, list(self.schema.tables.values()))
+            near = find_nearest(node.table, list(self.schema.tables.values()))
             raise FormulaProblem(
                 f"There is no table “{node.table}” in this model.",
                 at=node.at,
-                hint=f"Did you mean {quoted(near)}?" if near else "Join it to the model first.",
+                hint=f"Did you mean {quote(near)}?" if near else "Join it to the model first.",
             )
         return find_field(node.text, Schema([field for field in self.schema if field.table == table]))
 
-    def _name(self, node: Name) -> Checked:
+    def _name(self, node: FieldName) -> TypedExpression:
         checked = super()._name(node)
         field = self.schema[checked.field]
         if field.level == "row":
@@ -111,7 +111,7 @@ class MeasureChecker(Checker):
             )
         self.within.append(field.id)
         try:
-            inner = with_beside(self.check(parsed(field.formula)))
+            inner = place_beside(self.check(parsed(field.formula)))
         except FormulaProblem as problem:
             raise FormulaProblem(
                 f"The formula “{field.name}” does not work: {problem.message}",
@@ -122,17 +122,17 @@ class MeasureChecker(Checker):
             self.within.pop()
         return replace(inner, at=node.at)
 
-    def _call(self, node: Call) -> Checked:
+    def _call(self, node: Call) -> TypedExpression:
         if node.function in COMPARING:
             node = replace(node, arguments=tuple(self._spread(node)))
-        if (node.per is not None or node.unfiltered) and node.function in registry():
-            return self._at_grain(node)
-        checked = self._limited(super()._call(node))
+        if (node.per is not None or node.unfiltered) and node.function in load_registry():
+            return self._check_at_grain(node)
+        checked = self._limit_parameter(super()._call(node))
         if checked.function and checked.function.adds_stocks:
-            checked = self._stock(checked)
+            checked = self._check_stock(checked)
         return checked
 
-    def _limited(self, checked: Checked) -> Checked:
+    def _limit_parameter(self, checked: TypedExpression) -> TypedExpression:
         """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned
         round; beside “and” it drops out, “or” holds with it."""
         function, arguments = checked.function, [argument for argument in checked.arguments if argument]
@@ -143,26 +143,26 @@ class MeasureChecker(Checker):
             return limited[0] if limited else arguments[0]
         if function.handles_empties:
             return checked
-        if checked.kind is Kind.YES_NO:
-            return Checked(Kind.YES_NO, checked.at, constant=True, value=True, unlimited=True)
+        if checked.kind is DataType.YES_NO:
+            return TypedExpression(DataType.YES_NO, checked.at, constant=True, value=True, unlimited=True)
         return replace(checked, unlimited=True)
 
     def _spread(self, node: Call) -> Iterator[Node]:
         """The arguments, a parameter of several values in a list as its values."""
         for position, argument in enumerate(node.arguments):
-            listed = node.function == "in" and position and isinstance(argument, Parameter)
-            values = self._values(argument) if listed else None
-            if values is None or not isinstance(argument, Parameter):
+            listed = node.function == "in" and position and isinstance(argument, ParameterName)
+            values = self._list_values(argument) if listed else None
+            if values is None or not isinstance(argument, ParameterName):
                 yield argument
             else:
                 for value in values or (None,):
                     yield _Given(value, argument)
 
-    def _values(self, node: Node) -> tuple[Any, ...] | None:
-        held = self.parameters.get(node.name) if isinstance(node, Parameter) else None
+    def _list_values(self, node: Node) -> tuple[Any, ...] | None:
+        held = self.parameters.get(node.name) if isinstance(node, ParameterName) else None
         return held.values if held else None
 
-    def _at_grain(self, node: Call) -> Checked:
+    def _check_at_grain(self, node: Call) -> TypedExpression:
         inner = self.check(replace(node, per=None, unfiltered=()))
         if inner.level not in MANY:
             word = "per" if node.per is not None else "unfiltered"
@@ -171,11 +171,11 @@ class MeasureChecker(Checker):
                 at=node.name_at,
                 hint=f"Write it behind an aggregate: sum(…) {word} (…).",
             )
-        per = self._grain(node.per) if node.per is not None else Per(shown=True)
+        per = self._check_grain(node.per) if node.per is not None else GroupedBy(shown=True)
         per = replace(per, without=frozenset(super(MeasureChecker, self)._name(name).field for name in node.unfiltered))
-        return Checked(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=per)
+        return TypedExpression(inner.kind, node.at, level=Level.GRAIN, arguments=(inner,), per=per)
 
-    def _grain(self, grain: Grain) -> Per:
+    def _check_grain(self, grain: FormulaGrain) -> GroupedBy:
         dimensions, periods = [], []
         for name, unit in grain.dimensions:
             if grain.less and not name.quoted and name.text.lower() in PERIODS and self._find(name) is None:
@@ -184,10 +184,10 @@ class MeasureChecker(Checker):
             found = super()._name(name)
             self._check_period(found, unit, name)
             dimensions.append((found.field, unit))
-        return Per(tuple(dimensions), grain.shown, grain.less, tuple(periods))
+        return GroupedBy(tuple(dimensions), grain.shown, grain.less, tuple(periods))
 
-    def _check_period(self, dimension: Checked, unit: str, name: Name) -> None:
-        known: dict[Kind | None, tuple[str, ...]] = {Kind.DATE: PERIODS[:-1], Kind.DATETIME: PERIODS}
+    def _check_period(self, dimension: TypedExpression, unit: str, name: FieldName) -> None:
+        known: dict[DataType | None, tuple[str, ...]] = {DataType.DATE: PERIODS[:-1], DataType.DATETIME: PERIODS}
         fits = known.get(dimension.kind, ())
         if unit and unit not in fits:
             what = f"no {unit}s" if fits else "no periods: it is not a date"
@@ -206,17 +206,17 @@ class MeasureChecker(Checker):
         if function.ordered and node.along and not node.restart:
             return
         if (node.along or node.restart) and function.level is not Level.WINDOW:
-            windows = ", ".join(each.name for each in registry().values() if each.level is Level.WINDOW)
+            windows = ", ".join(each.name for each in load_registry().values() if each.level is Level.WINDOW)
             raise FormulaProblem(
                 f"{function.name} takes no “along” or “restart”.", at=span, hint=f"These do: {windows}."
             )
 
-    def _where(self, node: Call) -> Checked | None:
+    def _check_where(self, node: Call) -> TypedExpression | None:
         if node.where is None:
             return None
         condition = self.check(node.where)
         span = node.where.at
-        if condition.kind not in (Kind.YES_NO, None):
+        if condition.kind not in (DataType.YES_NO, None):
             raise FormulaProblem(
                 "“where” needs a condition, something that is yes or no.", at=span, hint="Compare it: where … = …"
             )
@@ -228,7 +228,7 @@ class MeasureChecker(Checker):
             )
         return condition
 
-    def _level(self, function: Function, arguments: list[Checked | None], node: Call) -> Level:
+    def _find_level(self, function: Function, arguments: list[TypedExpression | None], node: Call) -> Level:
         given = [argument for argument in arguments if argument and not argument.constant]
         if function.level is Level.AGGREGATE:
             if deep := next((argument for argument in given if argument.level in MANY), None):
@@ -262,38 +262,38 @@ class MeasureChecker(Checker):
                 return level
         return Level.GRAIN if given and not rows else Level.ROW
 
-    def _ordering(self, name: Name) -> str:
+    def _check_ordering(self, name: FieldName) -> str:
         return super()._name(name).field
 
-    def _stock(self, checked: Checked) -> Checked:
+    def _check_stock(self, checked: TypedExpression) -> TypedExpression:
         """The sum of a stock: over days its last (first, mean, highest) day's sum is taken."""
-        argument = checked.given(0)
+        argument = checked.get_option(0)
         field = self.schema[argument.field] if argument.field else None
         if field is None or not field.over_dates:
             return checked
         day = next((other for other in self.schema if other.table == field.table and other.kind.is_date), None)
         if day is None:
             return checked
-        grained = Checked(
+        grained = TypedExpression(
             checked.kind,
             checked.at,
             level=Level.GRAIN,
             arguments=(checked,),
-            per=Per(((day.id, "day"),), shown=True, inside=True),
+            per=GroupedBy(((day.id, "day"),), shown=True, inside=True),
         )
-        over = registry()[field.over_dates]
-        return Checked(checked.kind, checked.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
+        over = load_registry()[field.over_dates]
+        return TypedExpression(checked.kind, checked.at, level=Level.AGGREGATE, function=over, arguments=(grained,))
 
 
-def with_beside(node: Checked) -> Checked:
+def place_beside(node: TypedExpression) -> TypedExpression:
     """The formula with its counts of rows knowing which fields the rest of it aggregates."""
 
-    def aggregated(each: Checked) -> frozenset[str]:
+    def aggregated(each: TypedExpression) -> frozenset[str]:
         if each.function is not None and each.function.level is Level.AGGREGATE:
             return frozenset() if each.function.counts_rows else each.fields
         return frozenset().union(*(aggregated(argument) for argument in (*each.arguments, each.where) if argument))
 
-    def placed(each: Checked, beside: frozenset[str]) -> Checked:
+    def placed(each: TypedExpression, beside: frozenset[str]) -> TypedExpression:
         if each.function is not None and each.function.counts_rows and each.beside is None:
             each = replace(each, beside=beside)
         arguments = tuple(argument and placed(argument, beside) for argument in each.arguments)
@@ -310,78 +310,84 @@ def with_beside(node: Checked) -> Checked:
 class _Given(Literal):
     """A parameter's value in the place of the parameter."""
 
-    def __init__(self, value: Any, node: Parameter) -> None:
+    def __init__(self, value: Any, node: ParameterName) -> None:
         super().__init__(value, node.at)
 
 
-def _same(a: str, b: str) -> bool:
+def _are_same(a: str, b: str) -> bool:
     return a.casefold().replace(" ", "_") == b.casefold().replace(" ", "_")
 
 
-def formula_name(field: Field, schema: Schema) -> str:
+def write_formula_name(field: DataField, schema: Schema) -> str:
     """A field as a formula of a model names it.
 
-    >>> field = Field(id="ports.region", source="", name="Home region", kind="text")
-    >>> formula_name(field, Schema([], tables={"ports": "Ports"}))
+    >>> field = DataField(id="ports.region", source="", name="Home region", kind="text")
+    >>> write_formula_name(field, Schema([], tables={"ports": "Ports"}))
     'Ports."Home region"'
     """
     table = schema.tables.get(field.table) if field.table else None
-    return f"{quoted(table)}.{quoted(field.name)}" if table else quoted(field.name)
+    return f"{quote(table)}.{quote(field.name)}" if table else quote(field.name)
 
 
-def names_in(node: Node) -> Iterator[Name]:
+def iterate_names(node: Node) -> Iterator[FieldName]:
     """All names of fields in a formula's tree."""
-    if isinstance(node, Name):
+    if isinstance(node, FieldName):
         yield node
     if not isinstance(node, Call):
         return
-    declared = registry().get(node.function)
+    declared = load_registry().get(node.function)
     for position, argument in enumerate(node.arguments):
         first = declared.takes[0] if declared and declared.takes else None
-        if position == 0 and first and first.bare and isinstance(argument, Name) and argument.text in first.options:
+        if (
+            position == 0
+            and first
+            and first.bare
+            and isinstance(argument, FieldName)
+            and argument.text in first.options
+        ):
             continue
-        yield from names_in(argument)
+        yield from iterate_names(argument)
     if node.where is not None:
-        yield from names_in(node.where)
+        yield from iterate_names(node.where)
     yield from (order.name for order in node.along)
     yield from node.restart
     yield from (name for name, _ in node.per.dimensions) if node.per else ()
     yield from node.unfiltered
 
 
-def _parameters(node: Node | None) -> Iterator[Parameter]:
-    if isinstance(node, Parameter):
+def _iterate_parameters(node: Node | None) -> Iterator[ParameterName]:
+    if isinstance(node, ParameterName):
         yield node
     elif isinstance(node, Call):
         for each in (*node.arguments, node.where):
-            yield from _parameters(each)
+            yield from _iterate_parameters(each)
 
 
-def parameters_in(text: str) -> set[str]:
+def list_parameters(text: str) -> set[str]:
     """The names of the parameters a formula reads; none if it is not readable."""
     try:
-        return {parameter.name for parameter in _parameters(parsed(text))}
+        return {parameter.name for parameter in _iterate_parameters(parsed(text))}
     except FormulaProblem:
         return set()
 
 
-def with_literals(text: str, parameters: Parameters) -> str | None:
+def insert_literals(text: str, parameters: Parameters) -> str | None:
     """A stored formula with the values of its parameters written out; None where one has no value that can be written:
     no limit, several, or a date.
 
-    >>> with_literals("count_rows() > :most", {"most": ParameterValue(Kind.WHOLE, (5,))})
+    >>> insert_literals("count_rows() > :most", {"most": ParameterValue(DataType.WHOLE, (5,))})
     'count_rows() > 5'
     """
-    for parameter in sorted(_parameters(parsed(text)), key=lambda each: -each.at.start):
+    for parameter in sorted(_iterate_parameters(parsed(text)), key=lambda each: -each.at.start):
         held = parameters.get(parameter.name)
         value = held.values[0] if held and held.values and len(held.values) == 1 else None
         if not isinstance(value, bool | int | float | str):
             return None
-        text = text[: parameter.at.start] + _literal(value) + text[parameter.at.end :]
+        text = text[: parameter.at.start] + _write_literal(value) + text[parameter.at.end :]
     return text
 
 
-def _literal(value: bool | float | str) -> str:
+def _write_literal(value: bool | float | str) -> str:
     if isinstance(value, str):
         return "'" + value.replace("'", "''") + "'"
     if isinstance(value, bool):
@@ -389,59 +395,59 @@ def _literal(value: bool | float | str) -> str:
     return f"({value!r})" if value < 0 else repr(value)
 
 
-def fields_in(text: str) -> set[str]:
+def list_formula_fields(text: str) -> set[str]:
     """The ids of the fields a stored formula names; none if it is not readable."""
     try:
-        return {name.text[1:] for name in names_in(parsed(text)) if name.text.startswith("#")}
+        return {name.text[1:] for name in iterate_names(parsed(text)) if name.text.startswith("#")}
     except FormulaProblem:
         return set()
 
 
-def with_ids(text: str, schema: Schema) -> str:
+def replace_names_with_ids(text: str, schema: Schema) -> str:
     """The formula as it is stored: fields named by their ids, so that renaming them breaks nothing."""
     checker = MeasureChecker(schema, {})
 
-    def stored(name: Name) -> str | None:
+    def stored(name: FieldName) -> str | None:
         field = checker._find(name)
         return f'"#{field.id}"' if field else None
 
-    return _rewritten(text, stored)
+    return _rewrite(text, stored)
 
 
-def with_names(text: str, schema: Schema) -> str:
+def replace_ids_with_names(text: str, schema: Schema) -> str:
     """A stored formula as people read it."""
 
-    def said(name: Name) -> str | None:
+    def said(name: FieldName) -> str | None:
         known = name.text.startswith("#") and name.text[1:] in schema
-        return formula_name(schema[name.text[1:]], schema) if known else None
+        return write_formula_name(schema[name.text[1:]], schema) if known else None
 
     try:
-        return _rewritten(text, said)
+        return _rewrite(text, said)
     except FormulaProblem:
         return text
 
 
-def with_other_ids(text: str, others: Mapping[str, str]) -> str:
+def replace_ids(text: str, others: Mapping[str, str]) -> str:
     """A stored formula over other fields, by the ids of those it is over; one that is not readable stays."""
 
-    def other(name: Name) -> str | None:
+    def other(name: FieldName) -> str | None:
         found = others.get(name.text[1:]) if name.text.startswith("#") else None
         return f'"#{found}"' if found else None
 
     try:
-        return _rewritten(text, other)
+        return _rewrite(text, other)
     except FormulaProblem:
         return text
 
 
-def _rewritten(text: str, write: Callable[[Name], str | None]) -> str:
-    for name in sorted(names_in(parsed(text)), key=lambda name: -name.at.start):
+def _rewrite(text: str, write: Callable[[FieldName], str | None]) -> str:
+    for name in sorted(iterate_names(parsed(text)), key=lambda name: -name.at.start):
         if (new := write(name)) is not None:
             text = text[: name.at.start] + new + text[name.at.end :]
     return text
 
 
-def format_of(node: Checked, schema: Schema) -> NumberFormat:
+def format_of(node: TypedExpression, schema: Schema) -> NumberFormat:
     """How a formula's values are written: as its function says, else as the one format of all it is made of."""
     if node.function and node.function.format:
         return node.function.format

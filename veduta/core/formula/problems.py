@@ -51,17 +51,17 @@ HABITS = {
 }
 
 
-def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
+def explain_syntax_error(text: str, error: UnexpectedInput) -> FormulaProblem:
     """The reader's message for what the parser met."""
     position = error.pos_in_stream
     token = getattr(error, "token", None)
     ended = token is not None and token.type == "$END"
     if position is None or ended:
         position = len(text)
-    if problem := _habit(text, position) or _unclosed_quote(text):
+    if problem := _explain_habit(text, position) or _explain_unclosed_quote(text):
         return problem
     if ended:
-        return _broken_off(text)
+        return _explain_broken_off(text)
     if isinstance(error, UnexpectedCharacters) or token is None:
         return FormulaProblem(
             f"“{text[position : position + 1]}” has no meaning here.",
@@ -69,16 +69,16 @@ def syntax_problem(text: str, error: UnexpectedInput) -> FormulaProblem:
             hint="Take it out, or check the place.",
         )
     word = str(token)
-    if problem := _no_dimension(text[:position], position + len(word)):
+    if problem := _explain_no_dimension(text[:position], position + len(word)):
         return problem
-    message, hint = _unexpected(word, text[:position])
+    message, hint = _explain_unexpected(word, text[:position])
     return FormulaProblem(message, at=Span(position, position + len(word)), hint=hint)
 
 
 GRAIN_OPENS = re.compile(r"\bper\s*$", re.IGNORECASE)
 
 
-def _no_dimension(before: str, end: int) -> FormulaProblem | None:
+def _explain_no_dimension(before: str, end: int) -> FormulaProblem | None:
     """That something else than a field or a period stands in the brackets of a grain, as hour(departure)."""
     opened = next((at for at in _open_brackets(before) if GRAIN_OPENS.search(before[:at])), None)
     start = opened if opened is None else opened + 1 + before[opened + 1 :].rfind(",") + 1
@@ -92,7 +92,7 @@ def _no_dimension(before: str, end: int) -> FormulaProblem | None:
     )
 
 
-def _habit(text: str, position: int) -> FormulaProblem | None:
+def _explain_habit(text: str, position: int) -> FormulaProblem | None:
     """What is written so elsewhere, and how it is written here."""
     for sign, (message, hint) in HABITS.items():
         if text.startswith(sign, position) or (len(sign) == 2 and position and text.startswith(sign, position - 1)):
@@ -101,7 +101,7 @@ def _habit(text: str, position: int) -> FormulaProblem | None:
     return None
 
 
-def _unclosed_quote(text: str) -> FormulaProblem | None:
+def _explain_unclosed_quote(text: str) -> FormulaProblem | None:
     opened = open_quote(text)
     if not opened:
         return None
@@ -112,7 +112,7 @@ def _unclosed_quote(text: str) -> FormulaProblem | None:
     )
 
 
-def _broken_off(text: str) -> FormulaProblem:
+def _explain_broken_off(text: str) -> FormulaProblem:
     opened = _open_brackets(text)
     depth, start = len(opened), opened[0] if opened else 0
     if depth and _complete(text):
@@ -125,7 +125,7 @@ def _broken_off(text: str) -> FormulaProblem:
     return FormulaProblem("The formula breaks off here.", at=Span(end, end), hint="A value or a field is missing.")
 
 
-def _unexpected(word: str, before: str) -> tuple[str, str]:
+def _explain_unexpected(word: str, before: str) -> tuple[str, str]:
     """What is wrong with a word that stands behind `before`, and what to do."""
     written = before.rstrip()
     if word == ")" and not _open_brackets(before):

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from veduta.core.data.fields import Schema
-from veduta.core.formula.check import find_field, quoted
-from veduta.core.formula.tree import Call, Grain, Literal, Name, Node, Parameter, parse
+from veduta.core.formula.check import find_field, quote
+from veduta.core.formula.tree import Call, FieldName, FormulaGrain, Literal, Node, ParameterName, parse
 
 BINDING = {
     "or": 1,
@@ -46,57 +46,58 @@ class _Writer:
 
     def write(self, node: Node) -> str:
         if isinstance(node, Literal):
-            return _literal(node)
-        if isinstance(node, Parameter):
+            return _write_literal(node)
+        if isinstance(node, ParameterName):
             return f":{node.name}"
-        if isinstance(node, Name):
+        if isinstance(node, FieldName):
             return self._name(node)
         if node.function in BINDING:
-            return self._operator(node)
+            return self._write_operator(node)
         if node.function == "coalesce" and len(node.arguments) == 1 and (node.per is not None or node.unfiltered):
-            return f"({self.write(node.arguments[0])}){self._suffixes(node)}"
+            return f"({self.write(node.arguments[0])}){self._write_suffixes(node)}"
         inside = ", ".join(self.write(argument) for argument in node.arguments)
         if node.where is not None:
             inside += f"{' ' * bool(inside)}where {self.write(node.where)}"
-        return f"{node.function}({inside}){self._suffixes(node)}"
+        return f"{node.function}({inside}){self._write_suffixes(node)}"
 
-    def _name(self, node: Name) -> str:
+    def _name(self, node: FieldName) -> str:
         field = find_field(node.text, self.schema) if self.schema and not node.table else None
         # A name that people wrote with underscores stays as it is, if it means a field.
         text = node.text if field is None or not node.quoted else field.name
-        return f"{quoted(node.table)}.{quoted(text)}" if node.table else quoted(text)
+        return f"{quote(node.table)}.{quote(text)}" if node.table else quote(text)
 
-    def _inner(self, node: Node, least: int) -> str:
+    def _write_inner(self, node: Node, least: int) -> str:
         binding = BINDING.get(node.function, TIGHTEST) if isinstance(node, Call) else TIGHTEST
         return f"({self.write(node)})" if binding < least else self.write(node)
 
-    def _operator(self, node: Call) -> str:
+    def _write_operator(self, node: Call) -> str:
         binding, first = BINDING[node.function], node.arguments[0]
         if node.function == "not":
             if isinstance(first, Call) and first.function in ("in", "between", "is empty"):
-                plain = self._operator(first)
+                plain = self._write_operator(first)
                 word = "empty" if first.function == "is empty" else first.function
-                inner = self._inner(first.arguments[0], 5)
+                inner = self._write_inner(first.arguments[0], 5)
                 rest = plain[len(inner) :]
                 return inner + (" is not empty" if word == "empty" else f" not{rest}")
-            return f"not {self._inner(first, binding)}"
+            return f"not {self._write_inner(first, binding)}"
         if node.function in ("minus", "plus"):
-            return f"{'-' if node.function == 'minus' else '+'}{self._inner(first, binding)}"
+            return f"{'-' if node.function == 'minus' else '+'}{self._write_inner(first, binding)}"
         if node.function == "is empty":
-            return f"{self._inner(first, 5)} is empty"
+            return f"{self._write_inner(first, 5)} is empty"
         if node.function == "in":
             values = ", ".join(self.write(value) for value in node.arguments[1:])
-            return f"{self._inner(first, 5)} in ({values})"
+            return f"{self._write_inner(first, 5)} in ({values})"
         if node.function == "between":
             _, low, high = node.arguments
-            return f"{self._inner(first, 5)} between {self._inner(low, 5)} and {self._inner(high, 5)}"
+            return f"{self._write_inner(first, 5)} between {self._write_inner(low, 5)} and {self._write_inner(high, 5)}"
         left, right = node.arguments
         if node.function == "^":
-            return f"{self._inner(left, TIGHTEST)} ^ {self._inner(right, 8)}"
+            return f"{self._write_inner(left, TIGHTEST)} ^ {self._write_inner(right, 8)}"
         # Comparisons do not chain; the others group to the left.
-        return f"{self._inner(left, binding + (binding == 4))} {node.function} {self._inner(right, binding + 1)}"
+        before, after = self._write_inner(left, binding + (binding == 4)), self._write_inner(right, binding + 1)
+        return f"{before} {node.function} {after}"
 
-    def _suffixes(self, node: Call) -> str:
+    def _write_suffixes(self, node: Call) -> str:
         text = ""
         if node.along:
             orders = (self._name(order.name) + " desc" * order.descending for order in node.along)
@@ -104,12 +105,12 @@ class _Writer:
         if node.restart:
             text += f" restart ({', '.join(map(self._name, node.restart))})"
         if node.per is not None:
-            text += f" per ({self._grain(node.per)})"
+            text += f" per ({self._write_grain(node.per)})"
         if node.unfiltered:
             text += f" unfiltered ({', '.join(map(self._name, node.unfiltered))})"
         return text
 
-    def _grain(self, grain: Grain) -> str:
+    def _write_grain(self, grain: FormulaGrain) -> str:
         names = ", ".join(
             f"trunc({self._name(name)}, '{unit}')" if unit else self._name(name) for name, unit in grain.dimensions
         )
@@ -118,7 +119,7 @@ class _Writer:
         return f"shown except {names}" if grain.less else ", ".join(filter(None, ["shown", names]))
 
 
-def _literal(node: Literal) -> str:
+def _write_literal(node: Literal) -> str:
     if node.value is None:
         return "empty"
     if isinstance(node.value, bool):

@@ -16,7 +16,7 @@ NEARLY = 75
 
 
 @dataclass(frozen=True)
-class Matched:
+class MatchedNames:
     """Areas by the names that mean them, the names that mean none, and the areas that no name means."""
 
     areas: dict[str, str]
@@ -28,37 +28,37 @@ class Matched:
         return len(self.areas) / max(1, len(self.areas) + len(self.unmatched))
 
 
-def plain_name(name: str) -> str:
+def simplify_name(name: str) -> str:
     """A name without what people write now this way, now that: case, accents, blanks and signs.
 
-    >>> plain_name(" Île-d’Ash ")
+    >>> simplify_name(" Île-d’Ash ")
     'ile d ash'
     """
     letters = unicodedata.normalize("NFKD", name.casefold())
     return re.sub(r"[\W_]+", " ", "".join(each for each in letters if not unicodedata.combining(each))).strip()
 
 
-def matched(names: Iterable[str], shapes: Shapes) -> Matched:
+def match_names(names: Iterable[str], shapes: Shapes) -> MatchedNames:
     """What each name means: an area's own key, a spelling that was given for it, or a key that differs in case, accents
     and signs only, if there is just one."""
     keys = set(shapes.keys)
     plain: dict[str, str | None] = {}
     for key in shapes.keys:
-        plain[plain_name(key)] = None if plain_name(key) in plain else key
+        plain[simplify_name(key)] = None if simplify_name(key) in plain else key
     areas: dict[str, str] = {}
     unmatched: list[str] = []
     for name in dict.fromkeys(names):
         given = shapes.aliases.get(name)
-        means: str | None = name if name in keys else given if given in keys else plain.get(plain_name(name))
+        means: str | None = name if name in keys else given if given in keys else plain.get(simplify_name(name))
         if means is None:
             unmatched.append(name)
         else:
             areas[name] = means
     used = set(areas.values())
-    return Matched(areas, tuple(unmatched), tuple(key for key in shapes.keys if key not in used))
+    return MatchedNames(areas, tuple(unmatched), tuple(key for key in shapes.keys if key not in used))
 
 
-def likely(name: str, keys: Sequence[str]) -> str:
+def find_likely(name: str, keys: Sequence[str]) -> str:
     """The key that a name is most like, or "" if it is like none."""
-    best = process.extractOne(plain_name(name), {key: plain_name(key) for key in keys}, scorer=fuzz.WRatio)
+    best = process.extractOne(simplify_name(name), {key: simplify_name(key) for key in keys}, scorer=fuzz.WRatio)
     return best[2] if best and best[1] >= NEARLY else ""

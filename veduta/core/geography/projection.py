@@ -12,7 +12,7 @@ WIDE = 140
 POLAR = 68
 
 
-def projection_for(box: Box) -> dict[str, Any]:
+def choose_projection(box: Box) -> dict[str, Any]:
     """The projection, of the chart grammar's, for what lies in a box of degrees (Snyder, Map projections: a working
     manual, 1987)."""
     west, south, east, north = box

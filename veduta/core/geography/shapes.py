@@ -13,9 +13,9 @@ import shapely
 from shapely.geometry import shape as geometry_of
 
 from veduta.core.errors import FileProblem
-from veduta.core.geography.topology import features_of
-from veduta.core.jsontext import UnreadableJson, read_records
-from veduta.core.words import counted
+from veduta.core.geography.topology import iterate_features
+from veduta.core.jsontext import InvalidJson, read_records
+from veduta.core.words import pluralise
 
 LARGEST = 30 * 1024 * 1024
 MOST_AREAS = 5_000
@@ -29,7 +29,7 @@ Named = dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Area:
+class ShapeArea:
     """An area by its key, with its outline as a GeoJSON geometry, outer rings clockwise, as drawing needs them; with a
     point well within it, and how large it is, in square degrees."""
 
@@ -44,7 +44,7 @@ class Shapes:
     """Areas, and the box around them: west, south, east, north, in degrees."""
 
     name: str
-    areas: tuple[Area, ...]
+    areas: tuple[ShapeArea, ...]
     box: Box
     aliases: dict[str, str] = attribute(default_factory=dict, hash=False)
 
@@ -87,8 +87,8 @@ def read_shapes(data: bytes) -> ReadShapes:
             f"The file is larger than {LARGEST // 1024 // 1024} MB.", hint="Simplify the outlines, or split the file."
         )
     try:
-        features = _features(read_records(data))
-    except UnreadableJson as problem:
+        features = _list_features(read_records(data))
+    except InvalidJson as problem:
         raise FileProblem(f"This is not JSON: {problem}.", hint="Shapes are GeoJSON or TopoJSON files.") from None
     except (KeyError, IndexError, TypeError, ValueError, AttributeError):
         raise FileProblem(
@@ -97,14 +97,14 @@ def read_shapes(data: bytes) -> ReadShapes:
         ) from None
     if len(features) > MOST_AREAS:
         raise FileProblem(f"The file has {len(features):,} shapes, more than {MOST_AREAS:,}.", hint="Split it.")
-    return _checked(features)
+    return _check_features(features)
 
 
-def _features(data: Any) -> list[Named]:
+def _list_features(data: Any) -> list[Named]:
     """All features. Raises KeyError, TypeError or ValueError for other JSON."""
     kind = data["type"]
     if kind == "Topology":
-        return list(features_of(data))
+        return list(iterate_features(data))
     if kind == "FeatureCollection":
         return [
             {"geometry": each["geometry"], "properties": each.get("properties"), "id": each.get("id")}
@@ -119,7 +119,7 @@ def _features(data: Any) -> list[Named]:
     raise ValueError(kind)
 
 
-def _checked(features: Sequence[Named]) -> ReadShapes:
+def _check_features(features: Sequence[Named]) -> ReadShapes:
     """The areas among features, made valid. Raises FileProblem if there are none."""
     properties, outlines, broken, others, mended = [], [], 0, 0, 0
     for number, feature in enumerate(features, 1):
@@ -130,7 +130,7 @@ def _checked(features: Sequence[Named]) -> ReadShapes:
         try:
             outline = geometry_of(geometry)
             mended += not outline.is_valid
-            outline = _areas_only(shapely.force_2d(shapely.make_valid(outline)))
+            outline = _keep_areas(shapely.force_2d(shapely.make_valid(outline)))
         except (ValueError, TypeError, IndexError, KeyError, AttributeError, shapely.errors.ShapelyError):
             broken += 1
             continue
@@ -138,24 +138,24 @@ def _checked(features: Sequence[Named]) -> ReadShapes:
             broken += 1
             continue
         outlines.append(outline)
-        properties.append(_properties(feature, number))
+        properties.append(_read_properties(feature, number))
     if not outlines:
         raise FileProblem("The file has no areas.", hint="Shapes are polygons; points and lines cannot be filled.")
-    _in_degrees(shapely.total_bounds(np.array(outlines)))
+    _check_degrees(shapely.total_bounds(np.array(outlines)))
     said = (
         (others, "not an area, and left out", "not areas, and left out"),
         (broken, "broken, and left out", "broken, and left out"),
         (mended, "mended: its outline crossed itself", "mended: their outlines crossed themselves"),
     )
-    notes = [f"{counted(n, 'shape')} {f'was {one}' if n == 1 else f'were {many}'}." for n, one, many in said if n]
-    simple = simplified(outlines)
+    notes = [f"{pluralise(n, 'shape')} {f'was {one}' if n == 1 else f'were {many}'}." for n, one, many in said if n]
+    simple = simplify_outlines(outlines)
     before, after = (int(shapely.get_num_coordinates(each).sum()) for each in (np.array(outlines), simple))
     if after < before:
         notes.append(f"Outlines were simplified from {before:,} points to {after:,}.")
-    return ReadShapes(properties, [_geojson(each) for each in simple], notes)
+    return ReadShapes(properties, [_to_geojson(each) for each in simple], notes)
 
 
-def _properties(feature: Named, number: int) -> Named:
+def _read_properties(feature: Named, number: int) -> Named:
     own = feature.get("properties") or {}
     found = {str(name)[:100]: value for name, value in own.items() if _is_name(value)} if isinstance(own, dict) else {}
     if _is_name(feature.get("id")):
@@ -163,7 +163,7 @@ def _properties(feature: Named, number: int) -> Named:
     return found or {"number": number}
 
 
-def _areas_only(geometry: Any) -> Any:
+def _keep_areas(geometry: Any) -> Any:
     """A geometry without the points and lines that mending may leave."""
     if geometry.geom_type in POLYGONS:
         return geometry
@@ -171,7 +171,7 @@ def _areas_only(geometry: Any) -> Any:
     return shapely.union_all(parts) if parts else shapely.Polygon()
 
 
-def _in_degrees(bounds: Iterable[float]) -> None:
+def _check_degrees(bounds: Iterable[float]) -> None:
     west, south, east, north = bounds
     if west < -181 or east > 361 or south < -90.5 or north > 90.5:
         raise FileProblem(
@@ -180,7 +180,7 @@ def _in_degrees(bounds: Iterable[float]) -> None:
         )
 
 
-def simplified(outlines: Sequence[Any]) -> Any:
+def simplify_outlines(outlines: Sequence[Any]) -> Any:
     """Outlines with so few points that they are drawn at once. Borders that areas share stay shared where they are the
     same in both (Visvalingam–Whyatt over the coverage); else each is simplified by itself (Douglas–Peucker)."""
     all_of_them = np.array(outlines)
@@ -197,24 +197,24 @@ def simplified(outlines: Sequence[Any]) -> Any:
     return simple
 
 
-def _geojson(outline: Any) -> dict[str, Any]:
+def _to_geojson(outline: Any) -> dict[str, Any]:
     """An outline as GeoJSON, its outer rings clockwise: on a globe, what lies at the right of a ring is inside."""
     west, south, east, north = outline.bounds
     decimals = 6 if max(east - west, north - south) < 1 else 5
     turned = shapely.orient_polygons(outline, exterior_cw=True)
-    made: dict[str, Any] = _rounded(shapely.geometry.mapping(turned), decimals)
+    made: dict[str, Any] = _round_positions(shapely.geometry.mapping(turned), decimals)
     return made
 
 
-def _rounded(part: Any, decimals: int) -> Any:
+def _round_positions(part: Any, decimals: int) -> Any:
     if isinstance(part, dict):
-        return {name: _rounded(value, decimals) for name, value in part.items()}
+        return {name: _round_positions(value, decimals) for name, value in part.items()}
     if isinstance(part, list | tuple):
-        return [_rounded(each, decimals) for each in part]
+        return [_round_positions(each, decimals) for each in part]
     return round(part, decimals) if isinstance(part, float) else part
 
 
-def shapes_by(name: str, properties: Sequence[Named], geometries: Sequence[Named], key: str, **more: Any) -> Shapes:
+def build_shapes(name: str, properties: Sequence[Named], geometries: Sequence[Named], key: str, **more: Any) -> Shapes:
     """Areas by one of their properties; those with the same value are one area, those without any are none. Raises
     FileProblem if none has a value."""
     parts: dict[str, list[Named]] = {}
@@ -223,18 +223,18 @@ def shapes_by(name: str, properties: Sequence[Named], geometries: Sequence[Named
             parts.setdefault(str(own[key]).strip(), []).append(geometry)
     if not parts:
         raise FileProblem(f"No shape has a “{key}”.", hint="Name the areas by another property.")
-    areas = tuple(_area(value, found[0] if len(found) == 1 else _together(found)) for value, found in parts.items())
+    areas = tuple(_make_area(value, found[0] if len(found) == 1 else _unite(found)) for value, found in parts.items())
     bounds = shapely.total_bounds(np.array([geometry_of(area.geometry) for area in areas]))
     west, south, east, north = (float(each) for each in bounds)
     return Shapes(name, areas, (west, south, east, north), **more)
 
 
-def _area(key: str, geometry: Named) -> Area:
+def _make_area(key: str, geometry: Named) -> ShapeArea:
     outline = geometry_of(geometry)
     largest = max(shapely.get_parts(outline), key=lambda part: part.area)
     middle = shapely.point_on_surface(largest)
-    return Area(key, geometry, (round(middle.x, 5), round(middle.y, 5)), float(outline.area))
+    return ShapeArea(key, geometry, (round(middle.x, 5), round(middle.y, 5)), float(outline.area))
 
 
-def _together(geometries: Sequence[Named]) -> Named:
-    return _geojson(_areas_only(shapely.union_all([geometry_of(each) for each in geometries])))
+def _unite(geometries: Sequence[Named]) -> Named:
+    return _to_geojson(_keep_areas(shapely.union_all([geometry_of(each) for each in geometries])))

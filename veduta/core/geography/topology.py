@@ -8,17 +8,17 @@ from typing import Any
 Position = list[float]
 
 
-def features_of(topology: dict[str, Any]) -> Iterator[dict[str, Any]]:
+def iterate_features(topology: dict[str, Any]) -> Iterator[dict[str, Any]]:
     """The features of all its objects. Raises KeyError, IndexError, TypeError or ValueError for what is none."""
-    arcs = [_placed(arc, topology.get("transform")) for arc in topology["arcs"]]
+    arcs = [_place_arc(arc, topology.get("transform")) for arc in topology["arcs"]]
     for thing in topology["objects"].values():
-        yield from _features(thing, arcs)
+        yield from _iterate_parts(thing, arcs)
 
 
-def _features(thing: dict[str, Any], arcs: list[list[Position]]) -> Iterator[dict[str, Any]]:
+def _iterate_parts(thing: dict[str, Any], arcs: list[list[Position]]) -> Iterator[dict[str, Any]]:
     if thing["type"] == "GeometryCollection":
         for inside in thing["geometries"]:
-            yield from _features(inside, arcs)
+            yield from _iterate_parts(inside, arcs)
         return
     geometry: dict[str, Any] = {"type": thing["type"], "coordinates": []}
     if thing["type"] == "Polygon":
@@ -29,7 +29,7 @@ def _features(thing: dict[str, Any], arcs: list[list[Position]]) -> Iterator[dic
     yield {"type": "Feature", "id": thing.get("id"), "properties": properties, "geometry": geometry}
 
 
-def _placed(arc: list[Position], transform: dict[str, Any] | None) -> list[Position]:
+def _place_arc(arc: list[Position], transform: dict[str, Any] | None) -> list[Position]:
     """An arc's positions; with a transform each is written as whole steps from the one before."""
     if transform is None:
         return [list(position[:2]) for position in arc]

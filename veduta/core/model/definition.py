@@ -7,7 +7,7 @@ from typing import Any, Final, Literal
 from pydantic import Field as Attribute
 from pydantic import model_validator
 
-from veduta.core.data.fields import Frozen, Kind, NumberFormat, Total
+from veduta.core.data.fields import DataType, Frozen, NumberFormat, Total
 from veduta.core.stored import load
 
 VERSION: Final = 1
@@ -16,7 +16,7 @@ WORD = r"^[a-z][a-z0-9_]{0,39}$"
 Value = bool | int | float | str
 
 
-class Key(Frozen):
+class JoinKey(Frozen):
     """A pair of fields that hold the same values; dates may be compared by the period they lie in."""
 
     left: str
@@ -32,12 +32,12 @@ class ModelTable(Frozen):
     name: str = Attribute(min_length=1, max_length=100)
 
 
-class Join(Frozen):
+class ModelJoin(Frozen):
     """Two tables and the keys by which their rows belong together; "" is the first table."""
 
     left: str = ""
     right: str
-    keys: tuple[Key, ...] = Attribute(min_length=1, max_length=6)
+    keys: tuple[JoinKey, ...] = Attribute(min_length=1, max_length=6)
 
 
 class FormulaField(Frozen):
@@ -67,7 +67,7 @@ class ParameterField(Frozen):
 
     id: str = Attribute(pattern=WORD)
     name: str = Attribute(min_length=1, max_length=200)
-    kind: Kind = Kind.WHOLE
+    kind: DataType = DataType.WHOLE
     default: tuple[Value, ...] = Attribute((), max_length=200)
     several: bool = False
     required: bool = True
@@ -78,7 +78,7 @@ class ParameterField(Frozen):
     field: str = ""
 
     @model_validator(mode="after")
-    def _usable(self) -> ParameterField:
+    def _validate(self) -> ParameterField:
         if self.required and not self.default:
             raise ValueError(f"the parameter “{self.name}” needs a default, or may be without a limit")
         if len(self.default) > 1 and not self.several:
@@ -112,7 +112,7 @@ class ModelDefinition(Frozen):
 
     version: Literal[1] = VERSION
     tables: tuple[ModelTable, ...] = Attribute((), max_length=30)
-    joins: tuple[Join, ...] = Attribute((), max_length=60)
+    joins: tuple[ModelJoin, ...] = Attribute((), max_length=60)
     formulas: tuple[FormulaField, ...] = Attribute((), max_length=500)
     parameters: tuple[ParameterField, ...] = Attribute((), max_length=100)
     paths: tuple[DrillPath, ...] = Attribute((), max_length=50)
@@ -121,7 +121,7 @@ class ModelDefinition(Frozen):
     beyond: Literal["empty", "repeat"] = "empty"
 
     @model_validator(mode="after")
-    def _consistent(self) -> ModelDefinition:
+    def _validate(self) -> ModelDefinition:
         for what, items in (("tables", self.tables), ("formulas", self.formulas), ("parameters", self.parameters)):
             if len({item.id for item in items}) < len(items):
                 raise ValueError(f"two {what} have the same id")

@@ -7,17 +7,23 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator
 
-from veduta.core.data.fields import Kind, NumberFormat, Schema, Total
+from veduta.core.data.fields import DataType, NumberFormat, Schema, Total
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formula.measures import check_measure, fields_in, format_of, parameters_in, with_ids
+from veduta.core.formula.measures import (
+    check_measure,
+    format_of,
+    list_formula_fields,
+    list_parameters,
+    replace_names_with_ids,
+)
 from veduta.core.model.definition import (
     Choice,
     DrillPath,
     FormulaField,
-    Join,
-    Key,
+    JoinKey,
     ModelDefinition,
+    ModelJoin,
     ModelTable,
     ParameterField,
     RowRule,
@@ -31,11 +37,11 @@ Text = Annotated[str, BeforeValidator(lambda value: str(value or "").strip())]
 Number = Annotated[float | None, BeforeValidator(lambda value: None if value == "" else value)]
 
 
-def _with(definition: ModelDefinition, **changes: Any) -> ModelDefinition:
+def _replace(definition: ModelDefinition, **changes: Any) -> ModelDefinition:
     return definition.model_copy(update=changes)
 
 
-def _new_id(name: str, taken: set[str]) -> str:
+def _make_id(name: str, taken: set[str]) -> str:
     """An identifier made of a name: "Load factor" becomes load_factor."""
     plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:30] or "it"
     plain = plain if plain[0].isalpha() else f"n{plain}"
@@ -48,31 +54,31 @@ def _new_id(name: str, taken: set[str]) -> str:
 @edit
 def add_table(definition: ModelDefinition, model: Model, dataset: str, name: Text) -> ModelDefinition:
     """Put another dataset beside the others."""
-    table = ModelTable(id=_new_id(name, {"formula", *(t.id for t in definition.tables)}), dataset=dataset, name=name)
-    return _with(definition, tables=(*definition.tables, table))
+    table = ModelTable(id=_make_id(name, {"formula", *(t.id for t in definition.tables)}), dataset=dataset, name=name)
+    return _replace(definition, tables=(*definition.tables, table))
 
 
 @edit
 def set_join(
-    definition: ModelDefinition, model: Model, left: str, right: str, keys: tuple[Key, ...] = ()
+    definition: ModelDefinition, model: Model, left: str, right: str, keys: tuple[JoinKey, ...] = ()
 ) -> ModelDefinition:
     """Set the keys between two tables."""
     if not keys:
         raise VedutaError("Choose at least one column on each side.")
-    made = Join(left=left, right=right, keys=keys)
+    made = ModelJoin(left=left, right=right, keys=keys)
     is_this = [{join.left, join.right} == {left, right} for join in definition.joins]
     joins = tuple(made if this else join for join, this in zip(definition.joins, is_this, strict=True))
-    return _with(definition, joins=joins if any(is_this) else (*joins, made))
+    return _replace(definition, joins=joins if any(is_this) else (*joins, made))
 
 
 @edit
 def remove_join(definition: ModelDefinition, model: Model, left: str, right: str) -> ModelDefinition:
-    return _with(definition, joins=tuple(j for j in definition.joins if {j.left, j.right} != {left, right}))
+    return _replace(definition, joins=tuple(j for j in definition.joins if {j.left, j.right} != {left, right}))
 
 
 @edit
 def remove_table(definition: ModelDefinition, model: Model, table: str) -> ModelDefinition:
-    return _with(
+    return _replace(
         definition,
         tables=tuple(t for t in definition.tables if t.id != table),
         joins=tuple(j for j in definition.joins if table not in (j.left, j.right)),
@@ -81,7 +87,7 @@ def remove_table(definition: ModelDefinition, model: Model, table: str) -> Model
 
 @edit
 def rename_table(definition: ModelDefinition, model: Model, table: str, name: Text) -> ModelDefinition:
-    return _with(
+    return _replace(
         definition,
         tables=tuple(t.model_copy(update={"name": name or t.name}) if t.id == table else t for t in definition.tables),
     )
@@ -105,15 +111,15 @@ def save_formula(
     others = [field for field in model.schema if field.id != f"formula.{id}"]
     if any(field.name.casefold() == name.casefold() and field.table in ("", "formula") for field in others):
         raise VedutaError(f"There is already a field named “{name}”.", hint="Choose another name.")
-    text = with_ids(text, model.schema)
-    made_of_itself(f"formula.{id}", text, model.schema)
+    text = replace_names_with_ids(text, model.schema)
+    refuse_circular_formula(f"formula.{id}", text, model.schema)
     checked = check_measure(text, model.schema, model.parameters)
     old = next((each for each in definition.formulas if each.id == id), None)
     number_format = format or (old.format if old else NumberFormat())
     if old is None and number_format == NumberFormat():  # a new one looks like what it is made of, until told otherwise
         number_format = format_of(checked, model.schema)
     made = FormulaField(
-        id=id or _new_id(name, {each.id for each in definition.formulas}),
+        id=id or _make_id(name, {each.id for each in definition.formulas}),
         name=name,
         text=text,
         description=description,
@@ -122,28 +128,28 @@ def save_formula(
         total=total or "again",
     )
     formulas = tuple(made if each.id == made.id else each for each in definition.formulas)
-    return _with(definition, formulas=formulas if old else (*formulas, made))
+    return _replace(definition, formulas=formulas if old else (*formulas, made))
 
 
-def made_of_itself(field_id: str, text: str, schema: Schema) -> None:
+def refuse_circular_formula(field_id: str, text: str, schema: Schema) -> None:
     """Raises DefinitionProblem if a formula would lead back to itself."""
     seen: set[str] = set()
-    waiting = list(fields_in(text))
+    waiting = list(list_formula_fields(text))
     while waiting:
         name = waiting.pop()
         if name == field_id:
             raise DefinitionProblem("This formula would be made from itself.", hint="Take its own name out.")
         if name in schema and schema[name].formula and name not in seen:
             seen.add(name)
-            waiting += fields_in(schema[name].formula)
+            waiting += list_formula_fields(schema[name].formula)
 
 
 @edit
 def remove_formula(definition: ModelDefinition, model: Model, id: str) -> ModelDefinition:
-    users = [each.name for each in definition.formulas if f"formula.{id}" in fields_in(each.text)]
+    users = [each.name for each in definition.formulas if f"formula.{id}" in list_formula_fields(each.text)]
     if users:
         raise VedutaError(f"It is used in the formula “{users[0]}”.", hint="Change that one first.")
-    return _with(definition, formulas=tuple(each for each in definition.formulas if each.id != id))
+    return _replace(definition, formulas=tuple(each for each in definition.formulas if each.id != id))
 
 
 @edit
@@ -152,7 +158,7 @@ def save_parameter(
     model: Model,
     name: Text = "",
     id: Text = "",
-    kind: Kind = Kind.WHOLE,
+    kind: DataType = DataType.WHOLE,
     default: tuple[Text, ...] = (),
     several: bool = False,
     required: bool = False,
@@ -165,7 +171,7 @@ def save_parameter(
     """Add a parameter or change one."""
     if not name:
         raise VedutaError("The parameter needs a name.", hint="Say what it sets, such as Top routes.")
-    new_id = id or _new_id(name, {each.id for each in definition.parameters})
+    new_id = id or _make_id(name, {each.id for each in definition.parameters})
     if new_id.startswith("person_"):
         raise VedutaError(
             "Names that begin with “person” are kept for attributes of people.", hint="Choose another name."
@@ -186,22 +192,22 @@ def save_parameter(
     typed = set_to(made, list(default) or None)
     made = made.model_copy(
         update={
-            "default": tuple(_plain(value) for value in typed.values or ()),
-            "choices": tuple(_typed_choice(choice, made) for choice in choices),
+            "default": tuple(_simplify(value) for value in typed.values or ()),
+            "choices": tuple(_convert_choice(choice, made) for choice in choices),
         }
     )
     there = any(each.id == new_id for each in definition.parameters)
     parameters = tuple(made if each.id == new_id else each for each in definition.parameters)
-    return _with(definition, parameters=parameters if there else (*parameters, made))
+    return _replace(definition, parameters=parameters if there else (*parameters, made))
 
 
-def _typed_choice(choice: Choice, parameter: ParameterField) -> Choice:
+def _convert_choice(choice: Choice, parameter: ParameterField) -> Choice:
     alone = parameter.model_copy(update={"choices": (), "several": False})
     values = set_to(alone, choice.value).values or (None,)
-    return choice.model_copy(update={"value": _plain(values[0])})
+    return choice.model_copy(update={"value": _simplify(values[0])})
 
 
-def _plain(value: Any) -> Any:
+def _simplify(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
@@ -209,10 +215,10 @@ def _plain(value: Any) -> Any:
 def remove_parameter(definition: ModelDefinition, model: Model, id: str) -> ModelDefinition:
     texts = [(each.name, each.text) for each in definition.formulas]
     texts += [(each.name, each.text) for each in definition.rules]
-    users = [user for user, text in texts if id in parameters_in(text)]
+    users = [user for user, text in texts if id in list_parameters(text)]
     if users:
         raise VedutaError(f":{id} is used in “{users[0]}”.", hint="Change that one first.")
-    return _with(definition, parameters=tuple(each for each in definition.parameters if each.id != id))
+    return _replace(definition, parameters=tuple(each for each in definition.parameters if each.id != id))
 
 
 @edit
@@ -226,12 +232,12 @@ def save_path(
     for field in fields:
         model.schema[field]
     others = tuple(each for each in definition.paths if each.name.casefold() != name.casefold())
-    return _with(definition, paths=(*others, DrillPath(name=name, fields=fields)))
+    return _replace(definition, paths=(*others, DrillPath(name=name, fields=fields)))
 
 
 @edit
 def remove_path(definition: ModelDefinition, model: Model, name: Text) -> ModelDefinition:
-    return _with(definition, paths=tuple(each for each in definition.paths if each.name != name))
+    return _replace(definition, paths=tuple(each for each in definition.paths if each.name != name))
 
 
 @edit
@@ -241,20 +247,20 @@ def save_rule(
     """Add a rule of who sees which rows, or put another in the place of one of the same name."""
     if not name:
         raise VedutaError("The rule needs a name.", hint="Say whom it is for, such as Harbour masters.")
-    rule = RowRule(name=name, text=with_ids(text, model.schema), groups=groups)
-    tables = model.ruling.tables(rule)
+    rule = RowRule(name=name, text=replace_names_with_ids(text, model.schema), groups=groups)
+    tables = model.ruling.list_narrowed_tables(rule)
     if not tables:
         raise VedutaError(
             "This rule's fields reach no table.", hint="Use fields of one table, or join the tables first."
         )
     rule = rule.model_copy(update={"tables": tuple(tables)})
     others = tuple(each for each in definition.rules if each.name.casefold() != name.casefold())
-    return _with(definition, rules=(*others, rule))
+    return _replace(definition, rules=(*others, rule))
 
 
 @edit
 def remove_rule(definition: ModelDefinition, model: Model, name: Text) -> ModelDefinition:
-    return _with(definition, rules=tuple(each for each in definition.rules if each.name != name))
+    return _replace(definition, rules=tuple(each for each in definition.rules if each.name != name))
 
 
 @edit
@@ -264,7 +270,7 @@ def settings(
     fiscal_month: int | None = None,
     beyond: Literal["empty", "repeat"] | None = None,
 ) -> ModelDefinition:
-    return _with(
+    return _replace(
         definition,
         fiscal_month=fiscal_month or definition.fiscal_month,
         beyond=beyond or definition.beyond,

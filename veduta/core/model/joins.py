@@ -12,12 +12,12 @@ import polars as pl
 from rapidfuzz import fuzz
 
 from veduta.core.calendar import STEPS, Grain
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.profile import share_in
-from veduta.core.model.definition import Join, Key
+from veduta.core.model.definition import JoinKey, ModelJoin
 from veduta.core.model.model import Model
-from veduta.core.model.reach import field_id
-from veduta.core.model.rows import comparable
+from veduta.core.model.reach import make_field_id
+from veduta.core.model.rows import make_comparable
 
 SAMPLE = 50_000
 LISTED = 20
@@ -70,33 +70,33 @@ class JoinCheck:
         return f"{sides[0]} to {sides[1]}"
 
 
-def check_join(model: Model, join: Join) -> JoinCheck:
+def check_join(model: Model, join: ModelJoin) -> JoinCheck:
     """Count both ways which rows find a match; empty keys match nothing. Raises
     VedutaError for keys that do not exist."""
     counted = [
         model.tables[table].scan(names).select(columns).group_by(pl.all()).agg(n=pl.len())
-        for table, names, columns in _sides_of(model, join)
+        for table, names, columns in _iterate_sides(model, join)
     ]
     a, b = pl.collect_all(counted)
     keys = [f"k{i}" for i in range(len(join.keys))]
-    return JoinCheck(_side(join.left, a, b, keys), _side(join.right, b, a, keys))
+    return JoinCheck(_check_side(join.left, a, b, keys), _check_side(join.right, b, a, keys))
 
 
-def _sides_of(model: Model, join: Join) -> Iterator[tuple[str, list[str], list[pl.Expr]]]:
+def _iterate_sides(model: Model, join: ModelJoin) -> Iterator[tuple[str, list[str], list[pl.Expr]]]:
     """The table of each side of a join, the columns of its keys, and these as they are compared, as "k0", "k1" …."""
     for left in (True, False):
         table, columns = join.left if left else join.right, []
         for i, key in enumerate(join.keys):
             own, other = (key.left, key.right) if left else (key.right, key.left)
             kinds = (
-                model.schema[field_id(table, own)].kind,
-                model.schema[field_id(join.right if left else join.left, other)].kind,
+                model.schema[make_field_id(table, own)].kind,
+                model.schema[make_field_id(join.right if left else join.left, other)].kind,
             )
-            columns.append(comparable(pl.col(own), *kinds, key.grain, model.schema.fiscal_month).alias(f"k{i}"))
+            columns.append(make_comparable(pl.col(own), *kinds, key.grain, model.schema.fiscal_month).alias(f"k{i}"))
         yield table, list(dict.fromkeys(key.left if left else key.right for key in join.keys)), columns
 
 
-def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -> JoinSide:
+def _check_side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -> JoinSide:
     missing = own.join(other.drop_nulls(), on=keys, how="anti").sort(
         "n", *keys, descending=[True, *[False] * len(keys)], nulls_last=True
     )
@@ -112,32 +112,34 @@ def _side(table: str, own: pl.DataFrame, other: pl.DataFrame, keys: list[str]) -
     )
 
 
-def suggest_join(model: Model, table: str, other: str) -> Join | None:
+def suggest_join(model: Model, table: str, other: str) -> ModelJoin | None:
     """The likeliest keys between two tables, by names, kinds and overlap of values.
 
     Best are few that are different for each row of one side, which the other side then looks up: an airport and an
     hour, rather than a day alone. Where no keys are, all that belong together are proposed.
     """
     scored = []
-    for a in _candidates(model, table):
-        for b in _candidates(model, other):
-            if (score := _score(model, a, b)) is not None and score >= LIKELY:
+    for a in _list_candidates(model, table):
+        for b in _list_candidates(model, other):
+            if (score := _score_pair(model, a, b)) is not None and score >= LIKELY:
                 scored.append((score, a, b))
-    pairs: list[tuple[Field, Field]] = []
+    pairs: list[tuple[DataField, DataField]] = []
     for _, a, b in sorted(scored, key=lambda each: -each[0]):
         if not any(a.id == x.id or b.id == y.id for x, y in pairs):
             pairs.append((a, b))
     if not pairs:
         return None
     pairs = pairs[:MOST_PAIRS]
-    keys = _telling_rows_apart(model, Join(left=table, right=other, keys=tuple(_key(model, *pair) for pair in pairs)))
-    return Join(left=table, right=other, keys=keys)
+    keys = _drop_redundant_keys(
+        model, ModelJoin(left=table, right=other, keys=tuple(_make_key(model, *pair) for pair in pairs))
+    )
+    return ModelJoin(left=table, right=other, keys=keys)
 
 
-def _telling_rows_apart(model: Model, join: Join) -> tuple[Key, ...]:
+def _drop_redundant_keys(model: Model, join: ModelJoin) -> tuple[JoinKey, ...]:
     """The fewest of a join's keys that are different for each row of one of its sides, the likeliest first; all of them
     where more than a few would be needed, or none are enough."""
-    frames = [model.tables[table].scan(names).select(columns) for table, names, columns in _sides_of(model, join)]
+    frames = [model.tables[table].scan(names).select(columns) for table, names, columns in _iterate_sides(model, join)]
     sides = [frame.drop_nulls() for frame in pl.collect_all(frames)]
     counts = [[side[name].n_unique() for name in side.columns] for side in sides]
 
@@ -156,29 +158,33 @@ def _telling_rows_apart(model: Model, join: Join) -> tuple[Key, ...]:
     return join.keys
 
 
-def _candidates(model: Model, table: str) -> list[Field]:
-    return [f for f in model.schema if f.table == table and not f.formula and f.kind not in (Kind.YES_NO, Kind.DECIMAL)]
+def _list_candidates(model: Model, table: str) -> list[DataField]:
+    return [
+        f
+        for f in model.schema
+        if f.table == table and not f.formula and f.kind not in (DataType.YES_NO, DataType.DECIMAL)
+    ]
 
 
-def _plain(field: Field) -> str:
+def _simplify_name(field: DataField) -> str:
     return field.id.partition(".")[2] if field.table else field.id
 
 
-def _is_key(model: Model, field: Field) -> bool:
-    facts, rows = model.facts(field.id), model.tables[field.table].rows
+def _is_key(model: Model, field: DataField) -> bool:
+    facts, rows = model.get_facts(field.id), model.tables[field.table].rows
     return rows > 1 and facts.distinct == rows - facts.empties and not field.kind.is_date
 
 
-def _score(model: Model, a: Field, b: Field) -> float | None:
+def _score_pair(model: Model, a: DataField, b: DataField) -> float | None:
     """How likely two fields belong together, from 0 to 1; None for those that cannot."""
     if a.kind is not b.kind and not (a.kind.is_date and b.kind.is_date):
         return None
     alike = fuzz.token_set_ratio(a.name.lower(), b.name.lower()) / 100
     if a.kind.is_date and _are_unlike_periods(model, a, b):
         return None
-    x, y = _values(model, a), _values(model, b)
+    x, y = _sample_values(model, a), _sample_values(model, b)
     if a.kind.is_date:
-        grain = _key(model, a, b).grain or "day"
+        grain = _make_key(model, a, b).grain or "day"
         x, y = (values.cast(pl.Date).dt.truncate(STEPS[Grain(grain)][0]).unique() for values in (x, y))
     if not len(x) or not len(y):
         return None
@@ -188,23 +194,23 @@ def _score(model: Model, a: Field, b: Field) -> float | None:
     return (0.65 * share * few + 0.35 * alike) * weight + 0.05 * (_is_key(model, a) or _is_key(model, b))
 
 
-def _are_unlike_periods(model: Model, a: Field, b: Field) -> bool:
+def _are_unlike_periods(model: Model, a: DataField, b: DataField) -> bool:
     """Whether one stands for years and the other for months or days: all days of a year would match one row of it."""
-    return (model.rhythm(a.id) is Grain.YEAR) != (model.rhythm(b.id) is Grain.YEAR)
+    return (model.find_rhythm(a.id) is Grain.YEAR) != (model.find_rhythm(b.id) is Grain.YEAR)
 
 
-def _values(model: Model, field: Field) -> pl.Series:
-    column = _plain(field)
+def _sample_values(model: Model, field: DataField) -> pl.Series:
+    column = _simplify_name(field)
     return model.tables[field.table].scan([column]).head(SAMPLE).collect()[column].drop_nulls().unique()
 
 
-def _key(model: Model, a: Field, b: Field) -> Key:
+def _make_key(model: Model, a: DataField, b: DataField) -> JoinKey:
     """The pair; dates where one side stands for months are compared by them."""
     grain = ""
     if a.kind.is_date:
-        rhythms = [model.rhythm(field.id) for field in (a, b)]
+        rhythms = [model.find_rhythm(field.id) for field in (a, b)]
         grain = next(
             (period.value for period in (Grain.YEAR, Grain.QUARTER, Grain.MONTH) if period in rhythms),
             "day" if a.kind is not b.kind else "",
         )
-    return Key(left=_plain(a), right=_plain(b), grain=grain)
+    return JoinKey(left=_simplify_name(a), right=_simplify_name(b), grain=grain)

@@ -14,27 +14,27 @@ import polars as pl
 from veduta.core.calendar import (
     Grain,
     Grouping,
-    grain_of_span,
-    grouping_for,
-    period_end,
-    period_start,
+    choose_grain,
+    find_period_end,
+    find_period_start,
+    get_written_grain,
+    make_grouping,
     start_expression,
-    written_grain,
 )
-from veduta.core.classes import nice_width
-from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema
+from veduta.core.classes import choose_class_width
+from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formula.check import Checked
+from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.functions import Level, Times
-from veduta.core.formula.measures import Parameters, check_measure, fields_in
+from veduta.core.formula.measures import Parameters, check_measure, list_formula_fields
 from veduta.core.formula.problems import FormulaProblem, Span
-from veduta.core.model.definition import Join, Key, ModelDefinition
-from veduta.core.model.parameters import default_values, set_to
-from veduta.core.model.reach import NESTS, Reach, field_id, reach, table_of
-from veduta.core.model.rows import Rows, at_grain
-from veduta.core.model.ruling import EVERYBODY, Reader, Ruling
-from veduta.core.model.tables import ColumnFacts, Table, facts_of
+from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin
+from veduta.core.model.parameters import get_default_values, set_to
+from veduta.core.model.reach import NESTS, Reach, make_field_id, reach, split_table
+from veduta.core.model.rows import ModelRows, align_to_grain
+from veduta.core.model.ruling import EVERYBODY, RowLevelSecurity, SecurityContext
+from veduta.core.model.tables import ColumnFacts, DatasetTable, compute_facts
 
 FORMULA = "formula"
 
@@ -67,7 +67,7 @@ class Model:
 
     def __init__(
         self,
-        tables: dict[str, tuple[Table, Iterable[Field]]],
+        tables: dict[str, tuple[DatasetTable, Iterable[DataField]]],
         definition: ModelDefinition | None = None,
         gone: dict[str, str] | None = None,
         name: str = "",
@@ -81,8 +81,8 @@ class Model:
             (
                 field.model_copy(
                     update={
-                        "id": field_id(table, field.id),
-                        "sort_by": field.sort_by and field_id(table, field.sort_by),
+                        "id": make_field_id(table, field.id),
+                        "sort_by": field.sort_by and make_field_id(table, field.sort_by),
                     }
                 )
                 if table
@@ -92,7 +92,7 @@ class Model:
             for field in own
         ]
         self.schema = Schema(fields, gone, names, self.definition.fiscal_month)
-        self.parameters: Parameters = default_values(self.definition.parameters)
+        self.parameters: Parameters = get_default_values(self.definition.parameters)
         self.reader = EVERYBODY
         self.whole: Model = self
         self.seen: tuple[Any, ...] = ()
@@ -102,15 +102,15 @@ class Model:
         self._add_formulas()
 
     @classmethod
-    def of_one(cls, table: Table, schema: Schema) -> Model:
+    def from_table(cls, table: DatasetTable, schema: Schema) -> Model:
         """The model of a single table."""
         return cls({"": (table, schema)}, gone=schema.gone)
 
     @property
-    def ruling(self) -> Ruling:
-        return Ruling(self)
+    def ruling(self) -> RowLevelSecurity:
+        return RowLevelSecurity(self)
 
-    def given(self, parameters: dict[str, Any], reader: Reader = EVERYBODY) -> Model:
+    def apply_reader(self, parameters: dict[str, Any], reader: SecurityContext = EVERYBODY) -> Model:
         """The same model with some parameters set (None is no limit, or the usual value of one that needs a value), for
         somebody. Raises DefinitionProblem."""
         model = copy(self)
@@ -124,24 +124,24 @@ class Model:
         model.reader = reader
         return model
 
-    def seen_through(self, tables: Mapping[str, Model]) -> Model:
+    def replace_tables(self, tables: Mapping[str, Model]) -> Model:
         """The same model with the rows of some tables as other models, bound by their own rules, let them be seen. What
         reaches what stays as it is for all rows."""
         model = copy(self)
         model.tables = dict(self.tables)
         for table, seen in tables.items():
             model.tables[table] = seen
-        model.seen = tuple(seen.answers_depend_on() for seen in tables.values())
+        model.seen = tuple(seen.make_cache_key() for seen in tables.values())
         return model
 
-    def with_field(self, field: Field) -> Model:
+    def add_field(self, field: DataField) -> Model:
         """The same model with one more field, such as a formula that is being tried out."""
         model = copy(self)
         model.prepared = {}
         model.schema = Schema([*self.schema, field], self.schema.gone, self.schema.tables, self.schema.fiscal_month)
         return model
 
-    def answers_depend_on(self) -> tuple[Any, ...]:
+    def make_cache_key(self) -> tuple[Any, ...]:
         """All that answers of this model depend on besides the question and today."""
         return (self.key, tuple(sorted(self.parameters.items(), key=lambda each: each[0])), self.reader, self.seen)
 
@@ -150,23 +150,23 @@ class Model:
 
         def add(formula_id: str) -> None:
             formula = waiting.pop(formula_id)
-            for other in fields_in(formula.text):
-                if table_of(other) == FORMULA and (name := other.partition(".")[2]) in waiting:
+            for other in list_formula_fields(formula.text):
+                if split_table(other) == FORMULA and (name := other.partition(".")[2]) in waiting:
                     add(name)
-            kind, level = Kind.DECIMAL, "aggregate"
+            kind, level = DataType.DECIMAL, "aggregate"
             try:
                 checked = check_measure(formula.text, self.schema, self.parameters)
-                kind, level = checked.kind or Kind.TEXT, "row" if checked.level is Level.ROW else "aggregate"
+                kind, level = checked.kind or DataType.TEXT, "row" if checked.level is Level.ROW else "aggregate"
             except VedutaError as problem:
                 self.broken[formula.id] = str(problem)
             is_measure = level == "aggregate" or kind.is_number
             aggregate = Aggregate.OWN if level == "aggregate" else Aggregate.SUM if is_measure else Aggregate.COUNT
-            made = Field(
+            made = DataField(
                 id=f"{FORMULA}.{formula.id}",
                 source=formula.name,
                 name=formula.name,
                 kind=kind,
-                role=Role.MEASURE if is_measure else Role.DIMENSION,
+                role=FieldRole.MEASURE if is_measure else FieldRole.DIMENSION,
                 aggregate=aggregate,
                 description=formula.description,
                 format=formula.format,
@@ -188,29 +188,29 @@ class Model:
             for field in self.schema:
                 if not field.formula:
                     fields[field.table].append(field.id)
-            joins = tuple(join for join in self.definition.joins if self._usable(join, fields))
+            joins = tuple(join for join in self.definition.joins if self._check_join(join, fields))
             self._cache.reaches[home] = reach(home, fields, joins, self._is_unique)
         return self._cache.reaches[home]
 
-    def _usable(self, join: Join, fields: dict[str, list[str]]) -> bool:
+    def _check_join(self, join: ModelJoin, fields: dict[str, list[str]]) -> bool:
         return all(
-            field_id(join.left, key.left) in fields.get(join.left, ())
-            and field_id(join.right, key.right) in fields.get(join.right, ())
+            make_field_id(join.left, key.left) in fields.get(join.left, ())
+            and make_field_id(join.right, key.right) in fields.get(join.right, ())
             for key in join.keys
         )
 
-    def _is_unique(self, table: str, keys: tuple[Key, ...], left: bool) -> bool:
+    def _is_unique(self, table: str, keys: tuple[JoinKey, ...], left: bool) -> bool:
         columns = tuple(key.left if left else key.right for key in keys)
         grains = tuple(key.grain for key in keys)
         asked = (table, columns, grains)
         if asked not in self._cache.unique:
             rows = self.whole.tables[table]
             if len(columns) == 1 and not grains[0]:
-                facts = rows.facts(columns[0])
+                facts = rows.get_facts(columns[0])
                 self._cache.unique[asked] = facts.distinct == rows.rows - facts.empties
             else:
                 named = [
-                    at_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}")
+                    align_to_grain(pl.col(name), grain, self.schema.fiscal_month).alias(f"k{i}")
                     for i, (name, grain) in enumerate(zip(columns, grains, strict=True))
                 ]
                 counts = (
@@ -227,56 +227,56 @@ class Model:
         """Whether the rows of a table have a field, at a period if it is a date ("" is the very day)."""
         field = self.schema[name]
         if field.formula:
-            return all(self.reaches(home, other) for other in self.row_formula(name).fields)
+            return all(self.reaches(home, other) for other in self.get_row_formula(name).fields)
         source = self.reach(home).sources.get(name)
         if source is None or not source.grain:
             return source is not None
         return grain in NESTS[source.grain] or (grain == "month_of_year" and "month" in NESTS[source.grain])
 
-    def known_grain(self, home: str, name: str) -> str:
+    def find_known_grain(self, home: str, name: str) -> str:
         """The period by which a table knows a date field; "" if by its days."""
         source = self.reach(home).sources.get(name)
         return source.grain if source else ""
 
-    def home_of(self, names: Iterable[str], node: Checked | None = None) -> str:
+    def find_home(self, names: Iterable[str], node: TypedExpression | None = None) -> str:
         """The table in whose rows all these fields stand. Raises FormulaProblem if there is none."""
-        names = frozenset(self.plain_fields(names))
+        names = frozenset(self.list_plain_fields(names))
         if names not in self._cache.homes:
             self._cache.homes[names] = self._find_home(names, node)
         return self._cache.homes[names]
 
-    def _find_home(self, names: frozenset[str], node: Checked | None) -> str:
-        candidates = list(dict.fromkeys([table_of(name) for name in sorted(names)])) or [""]
+    def _find_home(self, names: frozenset[str], node: TypedExpression | None) -> str:
+        candidates = list(dict.fromkeys([split_table(name) for name in sorted(names)])) or [""]
         if "" in candidates:
             candidates = ["", *(table for table in candidates if table)]
         for home in [*candidates, *(table for table in self.tables if table not in candidates)]:
             if all(name in self.reach(home).sources for name in names):
                 return home
-        said = " and ".join(f"“{self.table_name(table)}”" for table in candidates)
+        said = " and ".join(f"“{self.get_table_name(table)}”" for table in candidates)
         raise FormulaProblem(
             f"No row has fields of {said} at once.",
             at=node.at if node else Span(),
             hint="Make an aggregate of each, such as sum(…) - sum(…), or join the tables.",
         )
 
-    def rows_counted(self, beside: Iterable[str], names: Iterable[str]) -> str:
+    def find_counted_rows(self, beside: Iterable[str], names: Iterable[str]) -> str:
         """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all
         the fields of the count's condition; else one that has these. Raises FormulaProblem if there is none."""
         try:
-            usual = [self.home_of(set(beside)), ""] if beside else [""]
+            usual = [self.find_home(set(beside)), ""] if beside else [""]
         except FormulaProblem:
             usual = [""]
-        wanted = self.plain_fields(names)
+        wanted = self.list_plain_fields(names)
         for home in usual:
             if all(name in self.reach(home).sources for name in wanted):
                 return home
-        return self.home_of(set(names))
+        return self.find_home(set(names))
 
-    def same_dates(self, name: str) -> set[str]:
+    def list_same_dates(self, name: str) -> set[str]:
         """The date fields that joins equate with one, itself included."""
         if name not in self._cache.same_dates:
             pairs = [
-                {field_id(join.left, key.left), field_id(join.right, key.right)}
+                {make_field_id(join.left, key.left), make_field_id(join.right, key.right)}
                 for join in self.definition.joins
                 for key in join.keys
             ]
@@ -289,45 +289,45 @@ class Model:
         return self._cache.same_dates[name]
 
     @property
-    def offered(self) -> list[Field]:
+    def offered(self) -> list[DataField]:
         """The visible fields as lists offer them: the first table's, then formulas, then each joined table's without
         the key that says the same as the one it is joined by."""
-        twins = {name for name in map(self._twin, self.definition.joins) if name}
+        twins = {name for name in map(self._find_twin, self.definition.joins) if name}
 
-        def rank(field: Field) -> int:
+        def rank(field: DataField) -> int:
             return 0 if not field.table else 1 if field.table == FORMULA else 2
 
         return sorted((field for field in self.schema.visible if field.id not in twins), key=rank)
 
-    def _twin(self, join: Join) -> str:
+    def _find_twin(self, join: ModelJoin) -> str:
         """The key of a joined table that the table it is joined to has as well; "" where others need it too, because
         they are joined to the same table."""
         joined_by = [other for other in self.definition.joins if other.right == join.right]
         (key, *more) = join.keys
-        left = self.schema.get(field_id(join.left, key.left))
+        left = self.schema.get(make_field_id(join.left, key.left))
         if len(joined_by) > 1 or more or key.grain or left is None or left.hidden:
             return ""
-        return field_id(join.right, key.right)
+        return make_field_id(join.right, key.right)
 
-    def heading(self, field: Field) -> str:
+    def make_heading(self, field: DataField) -> str:
         """What the table of a field is called above it in lists; "" for the first table."""
-        return "Formulas" if field.table == FORMULA else self.table_name(field.table) if field.table else ""
+        return "Formulas" if field.table == FORMULA else self.get_table_name(field.table) if field.table else ""
 
     @property
     def times(self) -> Times:
         return Times(fiscal_month=self.schema.fiscal_month)
 
-    def table_name(self, table: str) -> str:
+    def get_table_name(self, table: str) -> str:
         return self.schema.tables.get(table) or "the first table"
 
-    def plain_fields(self, names: Iterable[str]) -> set[str]:
+    def list_plain_fields(self, names: Iterable[str]) -> set[str]:
         plain: set[str] = set()
         for name in names:
             field = self.schema[name]
-            plain |= self.plain_fields(self.row_formula(name).fields) if field.formula else {name}
+            plain |= self.list_plain_fields(self.get_row_formula(name).fields) if field.formula else {name}
         return plain
 
-    def row_formula(self, name: str) -> Checked:
+    def get_row_formula(self, name: str) -> TypedExpression:
         field = self.schema[name]
         checked = check_measure(field.formula, self.schema, self.parameters)
         if checked.level is not Level.ROW:
@@ -342,103 +342,103 @@ class Model:
 
     @property
     def rows(self) -> int:
-        return self.rows_of("")
+        return self.count_rows("")
 
-    def rows_of(self, home: str) -> int:
+    def count_rows(self, home: str) -> int:
         """How many rows of a table may be seen."""
-        if not self.reader.rules or not self.ruling.conditions(home):
+        if not self.reader.rules or not self.ruling.list_conditions(home):
             return self.tables[home].rows
         rows: int = self.scan([], home).select(pl.len()).collect().item()
         return rows
 
-    def facts(self, name: str) -> ColumnFacts:
+    def get_facts(self, name: str) -> ColumnFacts:
         """What is known of a field's values, as far as they may be seen."""
         field = self.schema[name]
         if field.level == "aggregate":
             return ColumnFacts(empties=1)
-        home = self.home_of({name}) if field.formula else field.table
-        if not field.formula and not self.ruling.conditions(home):
-            return self.tables[field.table].facts(name.partition(".")[2] if field.table else name)
+        home = self.find_home({name}) if field.formula else field.table
+        if not field.formula and not self.ruling.list_conditions(home):
+            return self.tables[field.table].get_facts(name.partition(".")[2] if field.table else name)
         # Those of formulas depend on what parameters are set to, too.
-        key = (name, self._values() if field.formula else (), self.reader, self.seen)
+        key = (name, self._list_parameter_values() if field.formula else (), self.reader, self.seen)
         if key not in self._cache.facts:
             if len(self._cache.facts) > MOST_FACTS:
                 self._cache.facts.clear()
-            self._cache.facts[key] = facts_of(self.scan([name], home).collect()[name])
+            self._cache.facts[key] = compute_facts(self.scan([name], home).collect()[name])
         return self._cache.facts[key]
 
-    def which_are_there(self, name: str, values: Collection[Any]) -> set[Any]:
+    def find_present_values(self, name: str, values: Collection[Any]) -> set[Any]:
         """Those of some values of a field that stand in rows which may be seen."""
         if not values:
             return set()
-        rows = self.scan([name], self.home_of({name})).select(pl.col(name).unique())
+        rows = self.scan([name], self.find_home({name})).select(pl.col(name).unique())
         return set(values) & set(rows.collect()[name])
 
-    def _values(self) -> tuple[tuple[str, Any], ...]:
+    def _list_parameter_values(self) -> tuple[tuple[str, Any], ...]:
         """What parameters are set to, as a key."""
         return tuple(sorted(self.parameters.items(), key=lambda each: each[0]))
 
-    def latest(self) -> dict[str, dt.date]:
+    def find_latest_dates(self) -> dict[str, dt.date]:
         """The latest day of every date field that has one: where its dates stand for periods, the last of the latest
         period."""
-        key = (self._values(), self.reader, self.seen)
+        key = (self._list_parameter_values(), self.reader, self.seen)
         if key not in self._cache.latest:
             if len(self._cache.latest) > MOST_FACTS:
                 self._cache.latest.clear()
-            self._cache.latest[key] = dict(self._latest())
+            self._cache.latest[key] = dict(self._iterate_latest_dates())
         return self._cache.latest[key]
 
-    def _latest(self) -> Iterator[tuple[str, dt.date]]:
+    def _iterate_latest_dates(self) -> Iterator[tuple[str, dt.date]]:
         for field in self.schema:
-            if field.kind.is_date and (highest := self.facts(field.id).highest):
+            if field.kind.is_date and (highest := self.get_facts(field.id).highest):
                 day = dt.date.fromisoformat(str(highest)[:10])
-                rhythm = self.rhythm(field.id)
-                yield field.id, period_end(period_start(day, rhythm), rhythm) if rhythm else day
+                rhythm = self.find_rhythm(field.id)
+                yield field.id, find_period_end(find_period_start(day, rhythm), rhythm) if rhythm else day
 
-    def days_in_periods(self, name: str, grain: Grain) -> pl.DataFrame:
+    def count_days_in_periods(self, name: str, grain: Grain) -> pl.DataFrame:
         """The `first` and the `last` day with data in each period of a date, by its `start`, in order."""
         field = self.schema[name]
-        key = (name, grain, self._values() if field.formula else (), self.reader, self.seen)
+        key = (name, grain, self._list_parameter_values() if field.formula else (), self.reader, self.seen)
         if key not in self._cache.days:
             if len(self._cache.days) > MOST_FACTS:
                 self._cache.days.clear()
-            rows = self.scan([name], self.home_of({name}) if field.formula else field.table)
-            day = pl.col(name).dt.date() if field.kind is Kind.DATETIME else pl.col(name)
+            rows = self.scan([name], self.find_home({name}) if field.formula else field.table)
+            day = pl.col(name).dt.date() if field.kind is DataType.DATETIME else pl.col(name)
             start = start_expression(day, grain, self.schema.fiscal_month).alias("start")
             found = rows.group_by(start).agg(day.min().alias("first"), day.max().alias("last"))
             self._cache.days[key] = found.drop_nulls().sort("start").collect()
         return self._cache.days[key]
 
-    def rhythm(self, name: str) -> Grain | None:
+    def find_rhythm(self, name: str) -> Grain | None:
         """The periods that all dates of a field stand for; None where they are days or moments."""
-        if written := written_grain(self.schema[name]):
+        if written := get_written_grain(self.schema[name]):
             return written
-        rhythm = self.facts(name).rhythm
+        rhythm = self.get_facts(name).rhythm
         return Grain(rhythm) if rhythm else None
 
-    def grouping(self, name: str) -> Grouping:
+    def make_grouping(self, name: str) -> Grouping:
         """A field as a dimension: dates by the grain that suits their span and rhythm, measures of many values in
         classes."""
-        field, facts = self.schema[name], self.facts(name)
-        if field.role is Role.MEASURE and field.kind.is_number and facts.distinct > MOST_APART:
-            return self.classes(name)
+        field, facts = self.schema[name], self.get_facts(name)
+        if field.role is FieldRole.MEASURE and field.kind.is_number and facts.distinct > MOST_APART:
+            return self.make_classes(name)
         if not field.kind.is_date or facts.lowest is None:
-            return grouping_for(field)
+            return make_grouping(field)
         first, last = (dt.date.fromisoformat(str(day)[:10]) for day in (facts.lowest, facts.highest))
-        return grouping_for(field, grain_of_span((last - first).days, self.rhythm(name), field.kind))
+        return make_grouping(field, choose_grain((last - first).days, self.find_rhythm(name), field.kind))
 
-    def classes(self, name: str, number: int = 20) -> Grouping:
+    def make_classes(self, name: str, number: int = 20) -> Grouping:
         """A field of numbers in about so many classes."""
-        facts, whole = self.facts(name), self.schema[name].kind is Kind.WHOLE
-        width = nice_width(facts.lowest or 0, facts.highest or 0, number, whole)
+        facts, whole = self.get_facts(name), self.schema[name].kind is DataType.WHOLE
+        width = choose_class_width(facts.lowest or 0, facts.highest or 0, number, whole)
         return Grouping(field=name, width=width)
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
         """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as
         far as its rules let them be seen. Raises DefinitionProblem for a field that does not reach it."""
-        rules = self.ruling.conditions(home)
+        rules = self.ruling.list_conditions(home)
         wanted = list(names) + [name for checked in rules for name in checked.fields]
-        rows = Rows(self, home).with_fields(wanted)
+        rows = ModelRows(self, home).add_fields(wanted)
         if rules:
             rows = rows.filter([compile_formula(checked, self.times).expression for checked in rules])
         return rows.select(list(dict.fromkeys(names))) if names else rows

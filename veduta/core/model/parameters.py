@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import Parameters, ParameterValue
 from veduta.core.model.definition import ParameterField
 
 
-def value_of(name: str, parameters: Parameters) -> ParameterValue:
+def get_parameter_value(name: str, parameters: Parameters) -> ParameterValue:
     """What a parameter is set to. Raises DefinitionProblem for one that there is not."""
     if name not in parameters:
         raise DefinitionProblem(
@@ -20,9 +20,9 @@ def value_of(name: str, parameters: Parameters) -> ParameterValue:
     return parameters[name]
 
 
-def number_set(name: str, parameters: Parameters) -> float | None:
+def get_set_number(name: str, parameters: Parameters) -> float | None:
     """The number that a parameter is set to; None is no limit. Raises DefinitionProblem if it holds something else."""
-    held = value_of(name, parameters)
+    held = get_parameter_value(name, parameters)
     if not held.kind.is_number:
         raise DefinitionProblem(
             f":{name} holds a {held.kind.words}, and a number is needed here.",
@@ -32,7 +32,7 @@ def number_set(name: str, parameters: Parameters) -> float | None:
     return float(held.values[0]) if held.values else None
 
 
-def default_values(parameters: tuple[ParameterField, ...]) -> dict[str, ParameterValue]:
+def get_default_values(parameters: tuple[ParameterField, ...]) -> dict[str, ParameterValue]:
     return {parameter.id: set_to(parameter, list(parameter.default) or None) for parameter in parameters}
 
 
@@ -47,8 +47,8 @@ def set_to(parameter: ParameterField, value: Any) -> ParameterValue:
     given = value if isinstance(value, list | tuple) else [value]
     if len(given) > 1 and not parameter.several:
         raise DefinitionProblem(f"“{name}” holds one value.", where=where, hint="Choose one of them.")
-    values = tuple(_typed(each, parameter) for each in given)
-    allowed = [_typed(choice.value, parameter) for choice in parameter.choices]
+    values = tuple(_convert_value(each, parameter) for each in given)
+    allowed = [_convert_value(choice.value, parameter) for choice in parameter.choices]
     for each in values:
         if allowed and each not in allowed:
             raise DefinitionProblem(
@@ -64,19 +64,19 @@ def set_to(parameter: ParameterField, value: Any) -> ParameterValue:
     return ParameterValue(parameter.kind, values)
 
 
-def _typed(value: Any, parameter: ParameterField) -> Any:
+def _convert_value(value: Any, parameter: ParameterField) -> Any:
     try:
-        if parameter.kind is Kind.YES_NO:
+        if parameter.kind is DataType.YES_NO:
             return value if isinstance(value, bool) else {"true": True, "false": False}[str(value).lower()]
-        if parameter.kind is Kind.WHOLE:
+        if parameter.kind is DataType.WHOLE:
             if float(value) != int(float(value)):
                 raise ValueError
             return int(value) if not isinstance(value, str) else int(float(value))
-        if parameter.kind is Kind.DECIMAL:
+        if parameter.kind is DataType.DECIMAL:
             return float(value)
-        if parameter.kind is Kind.DATE:
+        if parameter.kind is DataType.DATE:
             return dt.date.fromisoformat(str(value))
-        if parameter.kind is Kind.DATETIME:
+        if parameter.kind is DataType.DATETIME:
             return dt.datetime.fromisoformat(str(value))
         return str(value)
     except (ValueError, TypeError, KeyError, OverflowError):

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from veduta.core.model.definition import Join, Key
+from veduta.core.model.definition import JoinKey, ModelJoin
 
 GRAINS = ("", "day", "week", "month", "quarter", "year")
 NESTS = {
@@ -49,19 +49,19 @@ class Reach:
     lookups: list[Lookup]
 
 
-def field_id(table: str, field: str) -> str:
+def make_field_id(table: str, field: str) -> str:
     return f"{table}.{field}" if table else field
 
 
-def table_of(field: str) -> str:
+def split_table(field: str) -> str:
     return field.partition(".")[0] if "." in field else ""
 
 
 def reach(
     home: str,
     fields: dict[str, list[str]],
-    joins: tuple[Join, ...],
-    is_unique: Callable[[str, tuple[Key, ...], bool], bool],
+    joins: tuple[ModelJoin, ...],
+    is_unique: Callable[[str, tuple[JoinKey, ...], bool], bool],
 ) -> Reach:
     """What the rows of table `home` have.
 
@@ -76,8 +76,8 @@ def reach(
         for join in joins:
             for left in (True, False):
                 near, far = (join.left, join.right) if left else (join.right, join.left)
-                own = tuple(field_id(near, key.left if left else key.right) for key in join.keys)
-                other = tuple(field_id(far, key.right if left else key.left) for key in join.keys)
+                own = tuple(make_field_id(near, key.left if left else key.right) for key in join.keys)
+                other = tuple(make_field_id(far, key.right if left else key.left) for key in join.keys)
                 for mine, theirs, key in zip(own, other, join.keys, strict=True):
                     if mine in sources and theirs not in sources and _fits(sources[mine].grain, key.grain):
                         grain = max(sources[mine].grain, key.grain, key=GRAINS.index)

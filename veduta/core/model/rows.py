@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from veduta.core.calendar import Grain, start_expression
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.compile import compile_formula
 from veduta.core.model.reach import Lookup
@@ -19,7 +19,7 @@ ROW = "__row"
 """Asked for like a field, the number of a record in its table, from 1."""
 
 
-class Rows:
+class ModelRows:
     """Builds the rows of one table with the fields that are asked for."""
 
     def __init__(self, model: Model, home: str) -> None:
@@ -33,10 +33,10 @@ class Rows:
         self.numbered = False
         self._noted: set[str] = set()
 
-    def with_fields(self, names: list[str]) -> pl.LazyFrame:
+    def add_fields(self, names: list[str]) -> pl.LazyFrame:
         for name in names:
             self._need(name)
-        return self._built()
+        return self._build()
 
     def _need(self, name: str) -> None:
         """Note a column, and those it is made from, once."""
@@ -46,7 +46,7 @@ class Rows:
             return
         elif self.model.schema[name].formula:
             self._noted.add(name)
-            for other in self.model.row_formula(name).fields:
+            for other in self.model.get_row_formula(name).fields:
                 self._need(other)
             self.formulas.append(name)
         else:
@@ -57,7 +57,7 @@ class Rows:
         field, source = self.model.schema[name], self.sources.get(name)
         if source is None:
             raise DefinitionProblem(
-                f"“{field.name}” does not reach the rows of {self.model.table_name(self.home)}.",
+                f"“{field.name}” does not reach the rows of {self.model.get_table_name(self.home)}.",
                 where=name,
                 hint="Join the tables.",
             )
@@ -68,13 +68,13 @@ class Rows:
             self.own.append(name)
         else:
             self.looked_up.setdefault(field.table, set()).add(name)
-            for key in self._lookup(field.table).own:
+            for key in self._get_lookup(field.table).own:
                 self._need(key)
 
-    def _lookup(self, table: str) -> Lookup:
+    def _get_lookup(self, table: str) -> Lookup:
         return next(lookup for lookup in self.lookups if lookup.table == table)
 
-    def _built(self) -> pl.LazyFrame:
+    def _build(self) -> pl.LazyFrame:
         prefix = len(self.home) + 1 if self.home else 0
         rows = self.model.tables[self.home].scan([name[prefix:] for name in self.own])
         if self.numbered:
@@ -82,16 +82,16 @@ class Rows:
         if prefix and self.own:
             rows = rows.rename({name[prefix:]: name for name in self.own})
         waiting = list(self.same)
-        rows, waiting = self._alias(rows, waiting)
+        rows, waiting = self._rename_columns(rows, waiting)
         for lookup in self.lookups:
             if lookup.table in self.looked_up:
-                rows = self._joined(rows, lookup)
-                rows, waiting = self._alias(rows, waiting)
+                rows = self._join_lookup(rows, lookup)
+                rows, waiting = self._rename_columns(rows, waiting)
         for name in self.formulas:
-            rows = compile_formula(self.model.row_formula(name), self.model.times).on(rows, name)
+            rows = compile_formula(self.model.get_row_formula(name), self.model.times).apply_to(rows, name)
         return rows
 
-    def _alias(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:
+    def _rename_columns(self, rows: pl.LazyFrame, waiting: list[str]) -> tuple[pl.LazyFrame, list[str]]:
         """Add the fields that hold the same values as a field that is there."""
         if not waiting:
             return rows, waiting
@@ -102,12 +102,12 @@ class Rows:
             if source.same not in there:
                 late.append(name)
                 continue
-            value = at_grain(pl.col(source.same), source.grain, self.model.schema.fiscal_month)
+            value = align_to_grain(pl.col(source.same), source.grain, self.model.schema.fiscal_month)
             rows = rows.with_columns(value.alias(name))
             there.add(name)
         return rows, late
 
-    def _joined(self, rows: pl.LazyFrame, lookup: Lookup) -> pl.LazyFrame:
+    def _join_lookup(self, rows: pl.LazyFrame, lookup: Lookup) -> pl.LazyFrame:
         schema, prefix = self.model.schema, len(lookup.table) + 1
         wanted = sorted(self.looked_up[lookup.table])
         columns = list(dict.fromkeys([*(name for name in wanted), *lookup.other]))
@@ -119,8 +119,8 @@ class Rows:
         left, right = [], []
         for i, (a, b, grain) in enumerate(zip(lookup.own, lookup.other, lookup.grains, strict=True)):
             x, y = schema[a].kind, schema[b].kind
-            left.append(comparable(pl.col(a), x, y, grain, schema.fiscal_month))
-            right.append(comparable(pl.col(cut(b)), y, x, grain, schema.fiscal_month).alias(f"__key{i}"))
+            left.append(make_comparable(pl.col(a), x, y, grain, schema.fiscal_month))
+            right.append(make_comparable(pl.col(cut(b)), y, x, grain, schema.fiscal_month).alias(f"__key{i}"))
         other = other.select(*right, *(pl.col(cut(name)).alias(name) for name in wanted)).drop_nulls(
             [f"__key{i}" for i in range(len(right))]
         )
@@ -133,14 +133,14 @@ class Rows:
         )
 
 
-def at_grain(column: pl.Expr, grain: str, fiscal_month: int) -> pl.Expr:
+def align_to_grain(column: pl.Expr, grain: str, fiscal_month: int) -> pl.Expr:
     return start_expression(column.cast(pl.Date), Grain(grain), fiscal_month) if grain else column
 
 
-def comparable(column: pl.Expr, own: Kind, other: Kind, grain: str, fiscal_month: int = 1) -> pl.Expr:
+def make_comparable(column: pl.Expr, own: DataType, other: DataType, grain: str, fiscal_month: int = 1) -> pl.Expr:
     """A key's values so that those of both sides can be compared."""
     if grain:
-        return at_grain(column, grain, fiscal_month)
+        return align_to_grain(column, grain, fiscal_month)
     if own is other:
         return column
     if own.is_number and other.is_number:

@@ -7,8 +7,8 @@ from typing import Any, Protocol
 
 import polars as pl
 
-from veduta.core.data.periods import Period, rhythm
-from veduta.core.data.profile import Profile, plain
+from veduta.core.data.periods import Period, find_rhythm
+from veduta.core.data.profile import Profile, simplify
 
 
 @dataclass(frozen=True)
@@ -27,12 +27,12 @@ class ColumnFacts:
     rhythm: Period = ""
 
 
-def facts_from(profile: Profile) -> ColumnFacts:
+def load_facts(profile: Profile) -> ColumnFacts:
     values = tuple(value for value, _ in profile.top) if profile.distinct == len(profile.top) else None
     return ColumnFacts(profile.empties, profile.distinct, profile.lowest, profile.highest, values, profile.rhythm)
 
 
-def facts_of(values: pl.Series) -> ColumnFacts:
+def compute_facts(values: pl.Series) -> ColumnFacts:
     """The facts of a column that is read for them."""
     full = values.drop_nulls().unique()
     few = tuple(sorted(full.to_list())) if full.len() <= 50 else None
@@ -40,14 +40,14 @@ def facts_of(values: pl.Series) -> ColumnFacts:
     return ColumnFacts(
         empties=values.null_count(),
         distinct=full.len(),
-        lowest=plain(low),
-        highest=plain(high),
+        lowest=simplify(low),
+        highest=simplify(high),
         values=few,
-        rhythm=rhythm(full) if full.dtype.is_temporal() else "",
+        rhythm=find_rhythm(full) if full.dtype.is_temporal() else "",
     )
 
 
-class Table(Protocol):
+class DatasetTable(Protocol):
     """A version of a dataset's rows, loaded column by column."""
 
     @property
@@ -55,4 +55,4 @@ class Table(Protocol):
 
     def scan(self, columns: list[str]) -> pl.LazyFrame: ...
 
-    def facts(self, column: str) -> ColumnFacts: ...
+    def get_facts(self, column: str) -> ColumnFacts: ...

@@ -15,10 +15,10 @@ from dataclasses import field as attribute
 import polars as pl
 
 from veduta.core.model.model import Model
-from veduta.core.query.answer import answer, answers, asked_for, key_of_answer, result_of
-from veduta.core.query.asked import Asked
+from veduta.core.query.answer import answer, answers, build_result, make_cache_key, plan_query
+from veduta.core.query.asked import QueryPlan
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.reading import Reading
+from veduta.core.query.engine.reading import ScanRequest
 from veduta.core.query.engine.rows import CommonRows
 from veduta.core.query.filters import Context, Filter
 from veduta.core.query.query import Query, Result
@@ -32,7 +32,7 @@ LOOK_UP = 0.25
 
 
 @dataclass(frozen=True)
-class Question:
+class ModelQuery:
     """A query of a model."""
 
     query: Query
@@ -43,15 +43,15 @@ class Question:
     def about(self) -> Hashable:
         """What is the same for questions about the same rows, before any filter."""
         model = self.model
-        return (id(model) if model.key is None else model.answers_depend_on(), self.context.today)
+        return (id(model) if model.key is None else model.make_cache_key(), self.context.today)
 
 
 @dataclass
-class _Read:
+class _SharedScan:
     """What is read once; `shared` by several questions or not."""
 
     engine: Engine
-    reading: Reading
+    reading: ScanRequest
     shared: bool = False
     frame: Future[pl.DataFrame] = attribute(default_factory=Future)
 
@@ -59,18 +59,20 @@ class _Read:
         """Have it read; what is wrong with it is said where the frame is asked for."""
         try:
             self.engine.refuse_too_many(self.reading)
-            lazily = self.engine.parts_of(self.reading) if self.shared else self.engine.lazy(self.reading)
+            lazily = (
+                self.engine.aggregate_parts(self.reading) if self.shared else self.engine.build_lazy_frame(self.reading)
+            )
             self.frame = pool.submit(lazily.collect)
         except Exception as problem:
             self.frame.set_exception(problem)
 
-    def frame_for(self, engine: Engine, reading: Reading) -> pl.DataFrame:
+    def get_frame(self, engine: Engine, reading: ScanRequest) -> pl.DataFrame:
         """What was read of it for one of the questions, with the values that come with it."""
         frame = self.frame.result()
         if not self.shared:
             return frame
         own = [name for name in frame.columns if name in reading.parts or name not in self.reading.parts]
-        values = engine.with_values(frame.lazy().select(own), reading)
+        values = engine.add_values(frame.lazy().select(own), reading)
         return values.collect(optimizations=pl.QueryOptFlags.none())
 
 
@@ -80,17 +82,17 @@ class _Known:
 
     outcome: Result | Exception
 
-    def result(self) -> Result:
+    def get_result(self) -> Result:
         if isinstance(self.outcome, Exception):
             raise self.outcome
         return self.outcome
 
 
 @dataclass
-class _PutOff:
+class _Deferred:
     """A question with a filter that needs another question's answer first: asked when all others are answered."""
 
-    question: Question
+    question: ModelQuery
 
     def result(self) -> Result:
         return answer(self.question.query, self.question.model, self.question.context)
@@ -100,56 +102,56 @@ class _PutOff:
 class _Pending:
     """A question for which something has to be read: its readings, and what reads each."""
 
-    question: Question
-    asked: Asked
-    readings: list[Reading]
-    reads: list[_Read] = attribute(default_factory=list)
+    question: ModelQuery
+    asked: QueryPlan
+    readings: list[ScanRequest]
+    reads: list[_SharedScan] = attribute(default_factory=list)
 
     @property
     def is_ready(self) -> bool:
         return all(read.frame.done() for read in self.reads)
 
     def result(self) -> Result:
-        key = key_of_answer(self.question.query, self.question.model, self.question.context)
+        key = make_cache_key(self.question.query, self.question.model, self.question.context)
         return answers.get(key, self._work_out) if key else self._work_out()
 
     def _work_out(self) -> Result:
         engine = self.asked.engine
-        frames = [read.frame_for(engine, own) for read, own in zip(self.reads, self.readings, strict=True)]
-        return result_of(self.asked, self.asked.work_out(frames))
+        frames = [read.get_frame(engine, own) for read, own in zip(self.reads, self.readings, strict=True)]
+        return build_result(self.asked, self.asked.work_out(frames))
 
 
-_Begun = _Known | _PutOff | _Pending
+_Begun = _Known | _Deferred | _Pending
 
 
-def answer_all(makers: Sequence[Callable[[], Question]]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
+def answer_all(makers: Sequence[Callable[[], ModelQuery]]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
     """The position of each question with what gives its result or raises its problem, as they become ready, else in
     their order; None before it waits for one, so that what was given can go on its way. A maker that raises gives a
     question whose problem that is. Raises Stopped if nobody waits any more."""
     same: dict[Filter, Filter] = {}
-    begun = [_begun(make, same) for make in makers]
-    yield from ((position, each.result) for position, each in enumerate(begun) if isinstance(each, _Known))
+    begun = [_begin(make, same) for make in makers]
+    yield from ((position, each.get_result) for position, each in enumerate(begun) if isinstance(each, _Known))
     yield from _read_together({i: each for i, each in enumerate(begun) if isinstance(each, _Pending)})
     for position, put_off in enumerate(begun):
-        if isinstance(put_off, _PutOff):
+        if isinstance(put_off, _Deferred):
             yield None
             yield position, put_off.result
 
 
 def _read_together(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
     """Those of a batch for which something has to be read, by their positions, as they become ready."""
-    reads = _shared_out(pending.values())
+    reads = _share_scans(pending.values())
     _narrow_once(pending.values(), reads)
     pool = ThreadPoolExecutor(READERS)
     try:
         for read in reads:
             read.begin(pool)
-        yield from _as_ready(pending)
+        yield from _iterate_as_ready(pending)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _as_ready(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
+def _iterate_as_ready(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
     waiting = dict(pending)
     while waiting:
         ready = next((position for position, each in waiting.items() if each.is_ready), None)
@@ -163,27 +165,27 @@ def _as_ready(pending: dict[int, _Pending]) -> Iterator[tuple[int, Callable[[], 
             each.question.context.check_wanted()
 
 
-def _begun(make: Callable[[], Question], same: dict[Filter, Filter]) -> _Begun:
+def _begin(make: Callable[[], ModelQuery], same: dict[Filter, Filter]) -> _Begun:
     """A question with what has to be read for it. Equal filters are the same object afterwards."""
     try:
         question = make()
         filters = tuple(same.setdefault(each, each) for each in question.query.filters)
         question = replace(question, query=question.query.model_copy(update={"filters": filters}))
-        key = key_of_answer(question.query, question.model, question.context)
-        if key and (kept := answers.kept(key)):
+        key = make_cache_key(question.query, question.model, question.context)
+        if key and (kept := answers.find_kept(key)):
             return _Known(kept)
-        if any(filter_.question() for filter_ in filters):
-            return _PutOff(question)
-        asked = asked_for(question.query, question.model, question.context)
+        if any(filter_.get_question() for filter_ in filters):
+            return _Deferred(question)
+        asked = plan_query(question.query, question.model, question.context)
         return _Pending(question, asked, asked.engine.plan())
     except Exception as problem:
         return _Known(problem)
 
 
-def _shared_out(pending: Iterable[_Pending]) -> list[_Read]:
+def _share_scans(pending: Iterable[_Pending]) -> list[_SharedScan]:
     """What is read in all. Readings of the same cells of the same rows are one, but for those of values that cannot be
     put together: they take long, and nothing that is quick waits for them."""
-    reads: dict[Hashable, _Read] = {}
+    reads: dict[Hashable, _SharedScan] = {}
     for each in pending:
         for reading in each.readings:
             engine, question = each.asked.engine, each.question
@@ -194,29 +196,29 @@ def _shared_out(pending: Iterable[_Pending]) -> list[_Read]:
                 read.shared = True
                 read.reading.want(reading.parts.values())
             else:
-                read = reads[key] = _Read(engine, replace(reading, parts=dict(reading.parts)))
+                read = reads[key] = _SharedScan(engine, replace(reading, parts=dict(reading.parts)))
             each.reads.append(read)
     return list(reads.values())
 
 
-def _narrow_once(pending: Iterable[_Pending], reads: list[_Read]) -> None:
+def _narrow_once(pending: Iterable[_Pending], reads: list[_SharedScan]) -> None:
     """Narrow the rows that questions have in common, for all that is read of them."""
     about: dict[Hashable, list[Engine]] = defaultdict(list)
     for each in pending:
         about[each.question.about].append(each.asked.engine)
     for engines in about.values():
-        filters, engines = _common_filters(engines)
+        filters, engines = _find_common_filters(engines)
         if len(engines) > 1:
             own = [read for read in reads if read.engine in engines]
             try:
-                common = CommonRows(filters, _narrowed(filters, own))
+                common = CommonRows(filters, _filter_shared_rows(filters, own))
             except Exception:
                 continue  # each of the questions says what is wrong with it
             for engine in engines:
                 engine.scope = replace(engine.scope, common=common)
 
 
-def _common_filters(engines: list[Engine]) -> tuple[tuple[Filter, ...], list[Engine]]:
+def _find_common_filters(engines: list[Engine]) -> tuple[tuple[Filter, ...], list[Engine]]:
     """The filter that most questions have, with the others that all of these have; and the questions."""
     having: dict[int, list[Engine]] = defaultdict(list)
     filters = {id(filter_): filter_ for engine in engines for filter_ in engine.filters}
@@ -229,10 +231,10 @@ def _common_filters(engines: list[Engine]) -> tuple[tuple[Filter, ...], list[Eng
     return tuple(filters[key] for key, own in having.items() if set(members) <= set(own)), members
 
 
-def _narrowed(filters: tuple[Filter, ...], reads: list[_Read]) -> dict[str, pl.DataFrame]:
+def _filter_shared_rows(filters: tuple[Filter, ...], reads: list[_SharedScan]) -> dict[str, pl.DataFrame]:
     """The rows that pass filters, by table, with the fields that are read of it; of tables of which enough is read, and
     where enough is left out."""
-    tables: dict[str, list[_Read]] = defaultdict(list)
+    tables: dict[str, list[_SharedScan]] = defaultdict(list)
     for read in reads:
         tables[read.reading.home].append(read)
     narrowed = {}
@@ -242,10 +244,10 @@ def _narrowed(filters: tuple[Filter, ...], reads: list[_Read]) -> dict[str, pl.D
         reached = all(engine.model.reaches(home, *needed) for filter_ in filters for needed in filter_.needs())
         if rows < MANY_ROWS or len(own) < 2 or not reached:
             continue
-        conditions = engine.conditions_on(home, filters)
-        tested = {name for filter_ in filters for name in filter_.fields()}
+        conditions = engine.build_conditions(home, filters)
+        tested = {name for filter_ in filters for name in filter_.list_fields()}
         passing: int = engine.model.scan(sorted(tested), home).filter(conditions).select(pl.len()).collect().item()
         if passing <= rows / 2:
-            names = tested.union(*(read.engine.fields_read(read.reading) for read in own))
+            names = tested.union(*(read.engine.list_fields_read(read.reading) for read in own))
             narrowed[home] = engine.model.scan(sorted(names), home).filter(conditions).collect()
     return narrowed

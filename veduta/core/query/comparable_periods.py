@@ -6,11 +6,11 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
-from veduta.core.formula.check import Checked
-from veduta.core.formula.functions import Level, registry
-from veduta.core.query.asked import Asked, place_showing, with_shown
+from veduta.core.formula.check import TypedExpression
+from veduta.core.formula.functions import Level, load_registry
+from veduta.core.query.asked import QueryPlan, add_shown, place_showing
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import Periods, Place, key_of
+from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
 
 MOST_SPANS = 60
 """So many different sets of periods the lines of a total may have; each is worked out by itself."""
@@ -27,7 +27,7 @@ class ComparedTotal:
     is_refused: bool = False
 
 
-def compares_periods(node: Checked) -> bool:
+def compares_periods(node: TypedExpression) -> bool:
     """Whether a value is made of one period's and another's: growth, or a month as a share of the one before. A mere
     value of another period is not."""
     if node.level is not Level.TIME or node.function is None:
@@ -35,72 +35,76 @@ def compares_periods(node: Checked) -> bool:
     return node.call.compares or node.call.level is Level.ROW
 
 
-def needed_values(node: Checked) -> list[Checked]:
+def list_needed_values(node: TypedExpression) -> list[TypedExpression]:
     """The values that a period must have, all of them, to count."""
     if node.constant:
         return []
     function = node.function
     if function is not None and function.compares:
         # The difference is there just when both are, also where growth divides by zero.
-        return [replace(node, function=registry()["change"], kind=node.given(0).kind)]
+        return [replace(node, function=load_registry()["change"], kind=node.get_option(0).kind)]
     if function is None or not function.operator or function.handles_empties or function.joins:
         return [node]
-    return [value for argument in node.arguments if argument for value in needed_values(argument)]
+    return [value for argument in node.arguments if argument for value in list_needed_values(argument)]
 
 
-def total_over_both(
-    asked: Asked, node: Checked, place: Place, cells: pl.DataFrame, narrowed: bool
+def compute_comparable_total(
+    asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool
 ) -> ComparedTotal | None:
     """The total of a measure over the periods that have all its values, for each line of a place that does not show the
     time axis of the chart's `cells`; None where all periods do, or there is no such axis.
 
     The lines are put together by the periods they have: a route that opened later has fewer of them."""
-    axis = asked.engine.axis(asked.place)
+    axis = asked.engine.find_axis(asked.place)
     if axis is None or axis in place.groups or not compares_periods(node):
         return None
-    keys, axis_key = [key_of(group) for group in place.shown], key_of(axis)
-    fine = _fine_cells(asked, node, place_showing((*place.shown, axis)), cells, narrowed)
+    keys, axis_key = [make_group_key(group) for group in place.shown], make_group_key(axis)
+    fine = _compute_fine_cells(asked, node, place_showing((*place.shown, axis)), cells, narrowed)
     there = fine.filter(pl.col("counts"))
     if there.height == fine.height > 0:
         return None
     shown, counted = (frame[axis_key].drop_nulls().n_unique() for frame in (fine, there))
     if not there.height:
         return ComparedTotal(fine.select(keys).clear(), counted, shown)
-    spans = _spans(there, keys, axis_key)
+    spans = _find_spans(there, keys, axis_key)
     if spans["span"].n_unique() > MOST_SPANS:
         return ComparedTotal(spans.head(0).select(*keys), counted, shown, is_refused=True)
     parts = []
     for (span,), lines in spans.group_by("span", maintain_order=True):
-        values = _over_periods(asked, node, place, cells, narrowed, Periods(axis.field, axis.grain, tuple(span)))
+        values = _compute_over_periods(
+            asked, node, place, cells, narrowed, Periods(axis.field, axis.grain, tuple(span))
+        )
         parts.append(values.join(lines.select(keys), on=keys, how="semi", nulls_equal=True) if keys else values)
     values = pl.concat(parts) if parts else pl.DataFrame({key: pl.Series(dtype=fine.schema[key]) for key in keys})
     return ComparedTotal(values, counted, shown)
 
 
-def _fine_cells(asked: Asked, node: Checked, place: Place, cells: pl.DataFrame, narrowed: bool) -> pl.DataFrame:
+def _compute_fine_cells(
+    asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool
+) -> pl.DataFrame:
     """The lines period by period, with whether all values are there in "counts"."""
-    engine, needed = asked.over(cells, narrowed), needed_values(node)
+    engine, needed = asked.make_engine(cells, narrowed), list_needed_values(node)
     engine.gather((value, place) for value in needed)
     columns = engine.put_columns(needed, place)
-    frame = with_shown(engine.cells[place].frame, engine, place)
-    keys = [key_of(group) for group in place.shown]
+    frame = add_shown(engine.cells[place].frame, engine, place)
+    keys = [make_group_key(group) for group in place.shown]
     counts = pl.all_horizontal(pl.col(column).is_not_null() for column in columns)
     fine = frame.select(*keys, counts.alias("counts"))
     return fine.join(cells.select(keys).unique(), on=keys, how="semi", nulls_equal=True)
 
 
-def _spans(there: pl.DataFrame, keys: list[str], axis_key: str) -> pl.DataFrame:
+def _find_spans(there: pl.DataFrame, keys: list[str], axis_key: str) -> pl.DataFrame:
     """The periods of each line, in order."""
     span = pl.col(axis_key).unique().sort().alias("span")
     return there.group_by(keys, maintain_order=True).agg(span) if keys else there.select(span.implode())
 
 
-def _over_periods(
-    asked: Asked, node: Checked, place: Place, cells: pl.DataFrame, narrowed: bool, periods: Periods
+def _compute_over_periods(
+    asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool, periods: Periods
 ) -> pl.DataFrame:
     scope = replace(asked.engine.scope, kept=cells[asked.keys], narrowed=narrowed, only_periods=periods, common=None)
     engine = Engine(scope)
     engine.gather([(node, place)])
     column = engine.column(node, place)
-    frame = with_shown(engine.cells[place].frame, engine, place)
-    return frame.select(*(key_of(group) for group in place.shown), pl.col(column).alias("value"))
+    frame = add_shown(engine.cells[place].frame, engine, place)
+    return frame.select(*(make_group_key(group) for group in place.shown), pl.col(column).alias("value"))

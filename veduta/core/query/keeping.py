@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import polars as pl
 
 from veduta.core.formula.functions import AddsUp, Level
-from veduta.core.query.asked import Asked, place_showing, with_shown
-from veduta.core.query.engine.places import key_of
-from veduta.core.query.filters import grouping_words
-from veduta.core.query.measures import Keep
+from veduta.core.query.asked import QueryPlan, add_shown, place_showing
+from veduta.core.query.engine.places import make_group_key
+from veduta.core.query.filters import label_grouping
+from veduta.core.query.measures import TopN
 from veduta.core.query.query import Rest
-from veduta.core.words import in_sentence
+from veduta.core.words import lower_first
 
 REST = "rest"
 """A column of cells: whether they stand for the values that were not kept."""
@@ -21,7 +21,7 @@ REST_NAMES = ("Other", "All others", "Everything else")
 
 
 @dataclass(frozen=True)
-class Gathered:
+class TopNSplit:
     """What became of a dimension (its position) whose values were not all kept: the cells kept, and those gathered."""
 
     position: int
@@ -31,13 +31,13 @@ class Gathered:
 
 
 @dataclass(frozen=True)
-class Shown:
+class VisibleCells:
     """The cells that are shown. They are `narrowed` if not all of those whose rows pass the filters stand behind them;
     what was not kept may be `gathered` among them."""
 
     cells: pl.DataFrame
     narrowed: bool
-    gathered: Gathered | None = None
+    gathered: TopNSplit | None = None
 
 
 @dataclass(frozen=True)
@@ -45,18 +45,18 @@ class Ranking:
     """What is kept by a column `by`: values of the column `key`, within the groups of other columns, of a dimension
     that is called `name`."""
 
-    keep: Keep
+    keep: TopN
     by: str
     key: str
     within: tuple[str, ...]
     name: str
 
 
-def kept(asked: Asked, cells: pl.DataFrame) -> Shown:
+def apply_top_n(asked: QueryPlan, cells: pl.DataFrame) -> VisibleCells:
     """The cells that the question keeps of these."""
     keep = asked.keep
     if not keep or not asked.keys:
-        return Shown(cells, asked.drops_cells)
+        return VisibleCells(cells, asked.drops_cells)
     is_within, ranked_group = keep.of == "within", asked.query.keep_group
     if ranked_group is None:
         ranked_group = -1 if is_within else 0
@@ -66,22 +66,22 @@ def kept(asked: Asked, cells: pl.DataFrame) -> Shown:
     if asked.ranks_cells:
         ranked, by = cells, asked.columns[asked.node(keep.by)]
     else:
-        ranked, by = asked.ranking(keep.by, group, cells, asked.drops_cells)
-    best = _best(ranked, Ranking(keep, by, key, within, grouping_words(group, asked.schema)), asked.notes)
+        ranked, by = asked.rank_values(keep.by, group, cells, asked.drops_cells)
+    best = _pick_ranked(ranked, Ranking(keep, by, key, within, label_grouping(group, asked.schema)), asked.notes)
     on = [*within, key]
     remain = best[cells.columns] if asked.ranks_cells else cells.join(best[on], on=on, how="semi", nulls_equal=True)
     if remain.height == cells.height:
-        return Shown(remain, asked.drops_cells)
+        return VisibleCells(remain, asked.drops_cells)
     if not keep.rest:
-        return Shown(remain, True)
+        return VisibleCells(remain, True)
     dropped = cells.join(best[on], on=on, how="anti", nulls_equal=True)
     rest = Rest(f"d{asked.query.groups.index(group)}", _name_of_rest(asked, position, dropped))
-    gathered = Gathered(position, rest, remain, dropped)
-    both = pl.concat([remain, _rest_of(asked, gathered)], how="diagonal_relaxed")
-    return Shown(both, asked.drops_cells, gathered)
+    gathered = TopNSplit(position, rest, remain, dropped)
+    both = pl.concat([remain, _describe_rest(asked, gathered)], how="diagonal_relaxed")
+    return VisibleCells(both, asked.drops_cells, gathered)
 
 
-def _name_of_rest(asked: Asked, position: int, dropped: pl.DataFrame) -> str:
+def _name_of_rest(asked: QueryPlan, position: int, dropped: pl.DataFrame) -> str:
     """A name that is none of the dimension's values."""
     key = asked.keys[position]
     values = set()
@@ -91,14 +91,14 @@ def _name_of_rest(asked: Asked, position: int, dropped: pl.DataFrame) -> str:
     return free[0] if free else f"{REST_NAMES[0]} ({dropped[key].n_unique():,})"
 
 
-def _rest_of(asked: Asked, gathered: Gathered) -> pl.DataFrame:
+def _describe_rest(asked: QueryPlan, gathered: TopNSplit) -> pl.DataFrame:
     """All that was not kept as one value, worked out anew from its rows. Of windows only shares are given: they add
     up."""
     dropped, group, key = gathered.dropped, asked.groups[gathered.position], asked.keys[gathered.position]
-    engine = asked.over(dropped, True)
+    engine = asked.make_engine(dropped, True)
     place = place_showing(tuple(each for each in asked.groups if each != group))
     engine.gather((node, place) for node in asked.nodes)
-    keys = [key_of(each) for each in place.shown]
+    keys = [make_group_key(each) for each in place.shown]
     anew, summed = [], [pl.col(asked.rows).sum()]
     for name, node in zip(asked.names, asked.nodes, strict=True):
         if node.level is not Level.WINDOW:
@@ -107,7 +107,7 @@ def _rest_of(asked: Asked, gathered: Gathered) -> pl.DataFrame:
             summed.append(pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(name))
         else:
             summed.append(pl.lit(None, dtype=dropped.schema[name]).alias(name))
-    rest = with_shown(engine.cells[place].frame, engine, place).select(*keys, *anew)
+    rest = add_shown(engine.cells[place].frame, engine, place).select(*keys, *anew)
     if keys:
         rest = rest.join(dropped.group_by(keys).agg(summed), on=keys, how="inner", nulls_equal=True)
     else:
@@ -116,7 +116,7 @@ def _rest_of(asked: Asked, gathered: Gathered) -> pl.DataFrame:
     return rest.with_columns(none, pl.lit(True).alias(REST)).select(*asked.keys, *asked.names, asked.rows, REST)
 
 
-def _best(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl.DataFrame:
+def _pick_ranked(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl.DataFrame:
     """The rows that are kept, overall or within each group; ties at the edge go to the first in order unless ties are
     kept, and are said."""
     keep, by, key, within, name = ranking.keep, ranking.by, ranking.key, ranking.within, ranking.name
@@ -125,17 +125,17 @@ def _best(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl.DataFr
         ranked = ranked.drop_nulls(needed)
     downwards = [*[False] * len(within), keep.end == "top", False]
     ranked = ranked.sort([*within, by, key], descending=downwards, nulls_last=True)
-    best, tied = _first_of_each(ranked, keep, by, within) if within else _first_of(ranked, keep, by)
+    best, tied = _pick_top_n_within(ranked, keep, by, within) if within else _pick_top_n(ranked, keep, by)
     if tied and keep.ties:
         notes.append(f"{tied:,} more of {name} {'is' if tied == 1 else 'are'} kept because of ties.")
     elif tied:
         notes.append(f"{tied:,} more of {name} tie{'s' * (tied == 1)} with the last one kept.")
     if best[key].null_count() and best.height < ranked.height:
-        notes.append(f"An empty {in_sentence(name)} is among those kept.")
+        notes.append(f"An empty {lower_first(name)} is among those kept.")
     return best
 
 
-def _first_of(ranked: pl.DataFrame, keep: Keep, by: str) -> tuple[pl.DataFrame, int]:
+def _pick_top_n(ranked: pl.DataFrame, keep: TopN, by: str) -> tuple[pl.DataFrame, int]:
     """The first rows of a ranking, and how many more tie with the last of them;
     these are among the rows if ties are kept."""
     # At least one, and never a part of one: 10% of 25 are 3.
@@ -145,7 +145,7 @@ def _first_of(ranked: pl.DataFrame, keep: Keep, by: str) -> tuple[pl.DataFrame, 
     return (ranked.head(count + tied) if keep.ties else first), tied
 
 
-def _first_of_each(ranked: pl.DataFrame, keep: Keep, by: str, within: tuple[str, ...]) -> tuple[pl.DataFrame, int]:
+def _pick_top_n_within(ranked: pl.DataFrame, keep: TopN, by: str, within: tuple[str, ...]) -> tuple[pl.DataFrame, int]:
     """The same within each group."""
     count = pl.lit(keep.count)
     if keep.percent:

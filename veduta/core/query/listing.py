@@ -7,13 +7,13 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import Grouping, group_expression
-from veduta.core.data.fields import Kind
-from veduta.core.formats import value_words
+from veduta.core.data.fields import DataType
+from veduta.core.formats import label_value
 from veduta.core.model.model import Model
 from veduta.core.model.rows import ROW
-from veduta.core.query.answer import settled
+from veduta.core.query.answer import resolve_filters
 from veduta.core.query.engine import Engine, Scope
-from veduta.core.query.engine.places import Place
+from veduta.core.query.engine.places import CellLevel
 from veduta.core.query.filters import Context, Filter, PointsFilter
 
 
@@ -32,13 +32,13 @@ def group_values(
     """
     field = model.schema[grouping.field]
     value = group_expression(grouping, model.schema).alias("v")
-    home = model.home_of({field.id})
-    there = _rows_under(model, field.id, home, *under) if under and under[0] else model.scan([field.id], home)
-    if search and field.kind is Kind.TEXT:
+    home = model.find_home({field.id})
+    there = _filter_rows(model, field.id, home, *under) if under and under[0] else model.scan([field.id], home)
+    if search and field.kind is DataType.TEXT:
         there = there.filter(value.str.to_lowercase().str.contains(search.lower(), literal=True))
     counted = there.group_by(value).agg(n=pl.len()).collect()
-    if search and field.kind is not Kind.TEXT:
-        said = [search.lower() in value_words(v, field, grouping.grain).lower() for v in counted["v"]]
+    if search and field.kind is not DataType.TEXT:
+        said = [search.lower() in label_value(v, field, grouping.grain).lower() for v in counted["v"]]
         counted = counted.filter(pl.Series(said, dtype=pl.Boolean))
     by = ["v"] if grouping.grain else ["n", "v"]
     chosen = pl.col("v").is_in(pl.Series(list(selected), dtype=counted["v"].dtype).implode(), nulls_equal=True)
@@ -49,34 +49,34 @@ def group_values(
     shown = counted.sort(
         ["chosen", *by], descending=[True, *([False] if len(by) == 1 else [True, False])], nulls_last=True
     ).head(limit)
-    rows = [(v, value_words(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
+    rows = [(v, label_value(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
     return rows, there_are
 
 
-def _rows_under(model: Model, field: str, home: str, filters: tuple[Filter, ...], context: Context) -> pl.LazyFrame:
+def _filter_rows(model: Model, field: str, home: str, filters: tuple[Filter, ...], context: Context) -> pl.LazyFrame:
     """The rows of a table that pass the filters which reach it, with one field."""
-    narrowing, _ = settled(filters, model, context)
-    return Engine(Scope(model, narrowing, context)).rows(home, Place(), {field}, ())
+    narrowing, _ = resolve_filters(filters, model, context)
+    return Engine(Scope(model, narrowing, context)).scan_rows(home, CellLevel(), {field}, ())
 
 
-def distribution(
+def count_distribution(
     model: Model, field: str, bars: int = 30, under: tuple[tuple[Filter, ...], Context] | None = None
 ) -> list[int]:
     """How many rows have a number in each of so many equal parts of the way from the field's lowest to its highest; the
     highest is in the last. Empty for a field without numbers."""
-    facts = model.facts(field)
+    facts = model.get_facts(field)
     if facts.lowest is None or facts.highest is None:
         return []
     low, width = float(facts.lowest), (float(facts.highest) - float(facts.lowest)) / bars or 1.0
-    home = model.home_of({field})
-    rows = _rows_under(model, field, home, *under) if under and under[0] else model.scan([field], home)
+    home = model.find_home({field})
+    rows = _filter_rows(model, field, home, *under) if under and under[0] else model.scan([field], home)
     part = ((pl.col(field).cast(pl.Float64) - low) / width).floor().clip(0, bars - 1).cast(pl.Int64).alias("part")
     counted = rows.drop_nulls(field).group_by(part).agg(n=pl.len()).collect()
     counts = dict(counted.iter_rows())
     return [counts.get(place, 0) for place in range(bars)]
 
 
-def rows_behind(
+def scan_underlying_rows(
     model: Model,
     filters: tuple[Filter | PointsFilter, ...],
     context: Context,
@@ -90,11 +90,11 @@ def rows_behind(
 
     `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
     """
-    narrowing, _ = settled(filters, model, context)
-    rows = Engine(Scope(model, narrowing, context)).rows(home, Place(), {*columns, ROW}, ())
+    narrowing, _ = resolve_filters(filters, model, context)
+    rows = Engine(Scope(model, narrowing, context)).scan_rows(home, CellLevel(), {*columns, ROW}, ())
     if search:
-        texts = [pl.col(name) for name in columns if model.schema[name].kind is Kind.TEXT]
-        others = [pl.col(name).cast(pl.String) for name in columns if model.schema[name].kind is not Kind.TEXT]
+        texts = [pl.col(name) for name in columns if model.schema[name].kind is DataType.TEXT]
+        others = [pl.col(name).cast(pl.String) for name in columns if model.schema[name].kind is not DataType.TEXT]
         conditions = [
             text.str.to_lowercase().str.contains(search.lower(), literal=True).fill_null(False)
             for text in texts + others

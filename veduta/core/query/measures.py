@@ -6,15 +6,22 @@ from typing import Literal
 
 from pydantic import Field as Attribute
 
-from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, Field, Frozen, Kind, NumberFormat, Schema, Total
+from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, DataField, DataType, Frozen, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.check import Checked
-from veduta.core.formula.functions import COUNTED, Level, registry
-from veduta.core.formula.measures import MeasureChecker, Parameters, check_measure, fields_in, format_of, with_names
+from veduta.core.formula.check import TypedExpression
+from veduta.core.formula.functions import COUNTED, Level, load_registry
+from veduta.core.formula.measures import (
+    MeasureChecker,
+    Parameters,
+    check_measure,
+    format_of,
+    list_formula_fields,
+    replace_ids_with_names,
+)
 from veduta.core.formula.problems import Span
 from veduta.core.model.model import Model
-from veduta.core.model.parameters import number_set
-from veduta.core.words import in_sentence
+from veduta.core.model.parameters import get_set_number
+from veduta.core.words import lower_first
 
 NOWHERE = Span()
 TOTAL_WORDS = {
@@ -38,14 +45,14 @@ class Measure(Frozen):
     format: NumberFormat | None = None
     total: Total | None = None
 
-    def same_number(self, other: Measure) -> bool:
+    def is_same_number(self, other: Measure) -> bool:
         return (self.field, self.aggregate, self.formula) == (other.field, other.aggregate, other.formula)
 
-    def fields(self) -> set[str]:
-        return fields_in(self.formula) if self.formula else {self.field} if self.field else set()
+    def list_fields(self) -> set[str]:
+        return list_formula_fields(self.formula) if self.formula else {self.field} if self.field else set()
 
 
-class Keep(Frozen):
+class TopN(Frozen):
     """Only the top or bottom `count` values of a dimension by a measure, shown or not.
 
     `of` is the dimension: the first (by), the last (split), or the last one within each value of those before it. With
@@ -63,11 +70,11 @@ class Keep(Frozen):
     ties: bool = False
     rest: bool = False
 
-    def settled(self, parameters: Parameters) -> Keep | None:
+    def resolve_parameters(self, parameters: Parameters) -> TopN | None:
         """With its parameter's value; None if that is no limit."""
         if not self.parameter:
             return self
-        value = number_set(self.parameter, parameters)
+        value = get_set_number(self.parameter, parameters)
         if value is None:
             return None
         return self.model_copy(update={"count": int(min(max(value, 1), 10_000)), "parameter": ""})
@@ -83,14 +90,14 @@ def measure_words(measure: Measure, schema: Schema) -> str:
     if measure.name:
         return measure.name
     if measure.formula:
-        return with_names(measure.formula, schema)
+        return replace_ids_with_names(measure.formula, schema)
     if measure.field is None:
         return "count of rows"
     field = schema[measure.field]
     is_own = measure.aggregate == field.aggregate and field.role == "measure"
     if is_own or field.level == "aggregate":
         return field.name
-    return _with_aggregate(measure, field)
+    return _add_aggregate(measure, field)
 
 
 def measure_heading(measure: Measure, schema: Schema) -> str:
@@ -99,17 +106,17 @@ def measure_heading(measure: Measure, schema: Schema) -> str:
     return words[0].upper() + words[1:] if not measure.formula or measure.name else words
 
 
-def _with_aggregate(measure: Measure, field: Field) -> str:
-    return f"{AGGREGATE_WORDS[measure.aggregate]} of {in_sentence(field.name)}"
+def _add_aggregate(measure: Measure, field: DataField) -> str:
+    return f"{AGGREGATE_WORDS[measure.aggregate]} of {lower_first(field.name)}"
 
 
-def words_together(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
+def label_measures(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
     """Measures as they are said beside each other, in a sentence: if one says its aggregate, all do that have one, as
     “mean of fare and passengers” would be misread."""
-    words = [in_sentence(measure_words(measure, schema)) for measure in measures]
+    words = [lower_first(measure_words(measure, schema)) for measure in measures]
     fields = [schema[each.field] if each.field and not each.name and not each.formula else None for each in measures]
     said = [
-        _with_aggregate(measure, field) if field and field.level == "row" else ""
+        _add_aggregate(measure, field) if field and field.level == "row" else ""
         for measure, field in zip(measures, fields, strict=True)
     ]
     if not any(word == aggregate for word, aggregate in zip(words, said, strict=True)):
@@ -117,25 +124,25 @@ def words_together(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
     return [aggregate or word for word, aggregate in zip(words, said, strict=True)]
 
 
-def counted_tables(node: Checked, model: Model) -> list[str]:
+def list_counted_tables(node: TypedExpression, model: Model) -> list[str]:
     """The tables of a model whose rows a formula aggregates. Raises FormulaProblem
     where there is none that has its fields.
 
     A count of rows is about the table that the rest of its formula is about, else the first one; if that lacks a field
     of its condition, about one that has it."""
-    if node.function is None or node.function.level is not Level.AGGREGATE or _over_cells(node):
+    if node.function is None or node.function.level is not Level.AGGREGATE or _is_over_cells(node):
         inner = (argument for argument in (*node.arguments, node.where) if argument)
-        return list(dict.fromkeys(home for argument in inner for home in counted_tables(argument, model)))
+        return list(dict.fromkeys(home for argument in inner for home in list_counted_tables(argument, model)))
     if node.arguments:
-        return [model.home_of(node.fields, node)]
-    return [model.rows_counted(node.beside or frozenset(), node.fields)]
+        return [model.find_home(node.fields, node)]
+    return [model.find_counted_rows(node.beside or frozenset(), node.fields)]
 
 
-def _over_cells(node: Checked) -> bool:
+def _is_over_cells(node: TypedExpression) -> bool:
     return any(argument and argument.level is Level.GRAIN for argument in node.arguments)
 
 
-def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_kind: bool = False) -> Checked:
+def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_kind: bool = False) -> TypedExpression:
     """The measure as a checked formula of many rows; with `any_kind` also the lowest of texts.
 
     Raises DefinitionProblem or FormulaProblem if it cannot be one."""
@@ -149,7 +156,7 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
             )
         return node
     if measure.field is None:
-        return Checked(Kind.WHOLE, NOWHERE, level=Level.AGGREGATE, function=registry()["count_rows"])
+        return TypedExpression(DataType.WHOLE, NOWHERE, level=Level.AGGREGATE, function=load_registry()["count_rows"])
     field = schema[measure.field]
     if field.level == "aggregate":
         return check_measure(f'"#{field.id}"', schema, parameters)
@@ -164,23 +171,23 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
             where=field.id,
             hint="Use a count, or change the field's type.",
         )
-    function = registry()[measure.aggregate.value]
-    kind = function.gives if isinstance(function.gives, Kind) else field.kind
-    argument = Checked(field.kind, NOWHERE, field=field.id)
-    node = Checked(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
-    return checker._stock(node) if measure.aggregate is Aggregate.SUM else node
+    function = load_registry()[measure.aggregate.value]
+    kind = function.gives if isinstance(function.gives, DataType) else field.kind
+    argument = TypedExpression(field.kind, NOWHERE, field=field.id)
+    node = TypedExpression(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
+    return checker._check_stock(node) if measure.aggregate is Aggregate.SUM else node
 
 
-def _fits(field: Field, aggregate: Aggregate) -> bool:
+def _fits(field: DataField, aggregate: Aggregate) -> bool:
     counts = aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
     return counts or field.kind.is_number or (field.kind.is_date and aggregate in (Aggregate.MIN, Aggregate.MAX))
 
 
-def measure_kind(measure: Measure, schema: Schema, parameters: Parameters | None = None) -> Kind:
-    return measure_node(measure, schema, parameters or {}).kind or Kind.DECIMAL
+def measure_kind(measure: Measure, schema: Schema, parameters: Parameters | None = None) -> DataType:
+    return measure_node(measure, schema, parameters or {}).kind or DataType.DECIMAL
 
 
-def measure_format(measure: Measure, schema: Schema, node: Checked | None = None) -> NumberFormat:
+def measure_format(measure: Measure, schema: Schema, node: TypedExpression | None = None) -> NumberFormat:
     """The measure's own number format, else its field's; a formula takes after what it is made of."""
     if measure.format:
         return measure.format
@@ -193,7 +200,7 @@ def measure_format(measure: Measure, schema: Schema, node: Checked | None = None
     return field.format
 
 
-def total_of(measure: Measure, schema: Schema) -> Total:
+def get_total(measure: Measure, schema: Schema) -> Total:
     """How the measure's totals are worked out."""
     if measure.total:
         return measure.total

@@ -6,15 +6,15 @@ from dataclasses import replace
 
 import polars as pl
 
-from veduta.core.query.asked import ALIGNED, Asked, taken
-from veduta.core.query.keeping import REST, Shown
+from veduta.core.query.asked import ALIGNED, QueryPlan, pick_columns
+from veduta.core.query.keeping import REST, VisibleCells
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Tie
 
 ORDER = "__order"
 
 
-def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
+def sort_cells(asked: QueryPlan, shown: VisibleCells) -> pl.DataFrame:
     """The cells in order: the first dimension as the sort says, the others by their own order. Empties come last in
     each, and what was not kept after them."""
     cells, keys = shown.cells, asked.keys
@@ -22,7 +22,7 @@ def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
         return cells
     if asked.query.aligned:
         return cells.sort([ALIGNED, *keys], nulls_last=True)
-    sort, own, by = asked.sort, asked.own_orders(), []
+    sort, own, by = asked.sort, asked.find_own_orders(), []
     for key, values in own.items():
         order = pl.DataFrame({key: pl.Series(values, dtype=cells[key].dtype), key + ORDER: range(len(values))})
         cells = cells.join(order.unique(key, keep="first"), on=key, how="left", nulls_equal=True)
@@ -33,7 +33,7 @@ def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
         if key in own:
             by.append((pl.col(key + ORDER), False))
         elif i == 0:
-            cells, first = _first_order(asked, shown)
+            cells, first = _build_first_order(asked, shown)
             by += first
         elif node := asked.engine.sort_node(group):
             by.append((pl.col(asked.columns[node]), False))
@@ -41,7 +41,7 @@ def in_order(asked: Asked, shown: Shown) -> pl.DataFrame:
     return cells.sort([each for each, _ in by], descending=[down for _, down in by], nulls_last=True)
 
 
-def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:
+def _build_first_order(asked: QueryPlan, shown: VisibleCells) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:
     """What the first dimension is sorted by besides its values, each downwards or not; and the cells with it."""
     cells, sort, group, key = shown.cells, asked.sort, asked.groups[0], asked.keys[0]
     empties_last = (pl.col(key).is_null(), False)
@@ -50,29 +50,29 @@ def _first_order(asked: Asked, shown: Shown) -> tuple[pl.DataFrame, list[tuple[p
         orders: list[tuple[pl.Expr, bool]] = []
         for number, tie in enumerate(ties):
             if tie.measure is None:
-                orders.append((_alphabetical(cells, key), tie.descending))
+                orders.append((_build_alphabetical(cells, key), tie.descending))
             else:
-                cells, order = _with_measure(asked, replace(shown, cells=cells), tie.measure, f"{ORDER}{number}")
+                cells, order = _add_measure(asked, replace(shown, cells=cells), tie.measure, f"{ORDER}{number}")
                 orders.append((pl.col(order), tie.descending))
         return cells, [empties_last, *orders]
     if node := asked.engine.sort_node(group):
         return cells, [empties_last, (pl.col(asked.columns[node]), sort.descending)]
     if cells[key].dtype == pl.String:
-        return cells, [(_alphabetical(cells, key), sort.descending)]
+        return cells, [(_build_alphabetical(cells, key), sort.descending)]
     return cells, []
 
 
-def _alphabetical(cells: pl.DataFrame, key: str) -> pl.Expr:
+def _build_alphabetical(cells: pl.DataFrame, key: str) -> pl.Expr:
     return pl.col(key).str.to_lowercase() if cells[key].dtype == pl.String else pl.col(key)
 
 
-def _with_measure(asked: Asked, shown: Shown, measure: Measure, name: str) -> tuple[pl.DataFrame, str]:
+def _add_measure(asked: QueryPlan, shown: VisibleCells, measure: Measure, name: str) -> tuple[pl.DataFrame, str]:
     """The cells with a measure by which the first dimension is sorted, and its column, which has the name if it is
     new."""
     if len(asked.keys) == 1:
-        same = next((i for i, other in enumerate(asked.query.measures) if other.same_number(measure)), None)
+        same = next((i for i, other in enumerate(asked.query.measures) if other.is_same_number(measure)), None)
         return shown.cells, asked.columns[asked.node(measure) if same is None else asked.nodes[same]]
     key = asked.keys[0]
-    ranked, column = asked.ranking(measure, asked.groups[0], shown.cells, shown.narrowed)
-    ranking = taken(ranked, {key: key, name: column})
+    ranked, column = asked.rank_values(measure, asked.groups[0], shown.cells, shown.narrowed)
+    ranking = pick_columns(ranked, {key: key, name: column})
     return shown.cells.join(ranking, on=key, how="left", nulls_equal=True), name

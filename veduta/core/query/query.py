@@ -11,10 +11,10 @@ import polars as pl
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Days, Grouping
-from veduta.core.data.fields import Frozen, Kind, NumberFormat
+from veduta.core.data.fields import DataType, Frozen, NumberFormat
 from veduta.core.formats import REST_POINT
 from veduta.core.query.filters import Filter, Value
-from veduta.core.query.measures import Keep, Measure
+from veduta.core.query.measures import Measure, TopN
 
 
 class Tie(Frozen):
@@ -52,7 +52,7 @@ class Query(Frozen):
     measures: tuple[Measure, ...] = ()
     unseen: int = 0
     filters: tuple[Filter, ...] = ()
-    keep: Keep | None = None
+    keep: TopN | None = None
     keep_group: int | None = None
     sort: Sort | None = None
     orders: tuple[tuple[int, tuple[Value, ...]], ...] = ()
@@ -69,7 +69,7 @@ class Column:
 
     key: str
     name: str
-    kind: Kind
+    kind: DataType
     grouping: Grouping | None = None
     format: NumberFormat = NumberFormat()
     total: str = "again"
@@ -125,7 +125,7 @@ class Result:
     named: tuple[Days, ...] = ()
     same_periods: bool = False
 
-    def value(self, row: dict[str, Any], key: str) -> Any:
+    def get_value(self, row: dict[str, Any], key: str) -> Any:
         """A dimension's value in a row of the frame or of totals; REST_POINT for what was gathered."""
         return REST_POINT if self.rest and self.rest.key == key and row.get("rest") else row[key]
 

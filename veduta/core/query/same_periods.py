@@ -7,15 +7,15 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
-from veduta.core.calendar import PERIODS, Grain, day_of, period_end, period_start
+from veduta.core.calendar import PERIODS, Grain, find_period_end, find_period_start, to_date
 from veduta.core.model.model import Model
 from veduta.core.model.reach import ANY_PERIOD
-from veduta.core.query.asked import Asked
+from veduta.core.query.asked import QueryPlan
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import Place
+from veduta.core.query.engine.places import CellLevel
 from veduta.core.query.filters import DatesFilter
-from veduta.core.query.filters.dates import dates_words
-from veduta.core.words import listed
+from veduta.core.query.filters.dates import describe_dates
+from veduta.core.words import join_names
 
 SIDES = 2
 LONG = (Grain.MONTH, Grain.QUARTER, Grain.YEAR)
@@ -23,7 +23,7 @@ LONG = (Grain.MONTH, Grain.QUARTER, Grain.YEAR)
 
 
 @dataclass(frozen=True)
-class Span:
+class TableSpan:
     """The first and the last day of the periods in which a table has rows."""
 
     table: str
@@ -31,39 +31,41 @@ class Span:
     last: dt.date
 
 
-def narrow_to_same_periods(asked: Asked) -> tuple[DatesFilter | None, str]:
+def narrow_to_same_periods(asked: QueryPlan) -> tuple[DatesFilter | None, str]:
     """What narrows a question about some time, of two tables of which one knows only months or longer periods, to those
     in which both have rows, and the note that says so; nothing where they cover the same, or are shown by the date, so
     that it is seen which periods each has. A question about all time is not narrowed: the note says what each covers.
 
     A plan for twelve months beside ten months of rows: both are counted for the ten."""
-    tables = tables_of(asked)
-    date = _common_date(asked, tables) if len(tables) == SIDES and not asked.query.own_periods else ""
-    grain = min((_known_by(asked.model, table, date) for table in tables), key=PERIODS.index) if date else Grain.DAY
+    tables = list_tables(asked)
+    date = _find_common_date(asked, tables) if len(tables) == SIDES and not asked.query.own_periods else ""
+    grain = (
+        min((_find_known_grain(asked.model, table, date) for table in tables), key=PERIODS.index) if date else Grain.DAY
+    )
     if grain not in LONG:
         return None, ""
-    spans = _spans(asked, tables, date, grain)
+    spans = _find_table_spans(asked, tables, date, grain)
     if len({(span.first, span.last) for span in spans}) < SIDES:
         return None, ""
     first, last = max(span.first for span in spans), min(span.last for span in spans)
     fiscal = asked.schema.fiscal_month
-    said = listed([f"{span.table} covers {dates_words(span.first, span.last, fiscal)}" for span in spans])
+    said = join_names([f"{span.table} covers {describe_dates(span.first, span.last, fiscal)}" for span in spans])
     if first > last:
         return None, f"The two tables have no period in common: {said}."
-    if not any(filter_.days(asked.model.same_dates(date), asked.context) for filter_ in asked.engine.filters):
+    if not any(filter_.list_days(asked.model.list_same_dates(date), asked.context) for filter_ in asked.engine.filters):
         return None, f"{said}. Each is counted over its own periods."
-    note = f"{said}. Both are counted for {dates_words(first, last, fiscal)}."
+    note = f"{said}. Both are counted for {describe_dates(first, last, fiscal)}."
     return DatesFilter(field=date, start=first, end=last), note
 
 
-def tables_of(asked: Asked) -> list[str]:
+def list_tables(asked: QueryPlan) -> list[str]:
     """The tables whose rows the measures that are shown aggregate, in the model's order."""
     shown = asked.nodes[: len(asked.nodes) - asked.query.unseen] or asked.nodes
     there = {table for node in shown for table in asked.engine.tables_of(node)}
     return [table for table in asked.model.tables if table in there]
 
 
-def _common_date(asked: Asked, tables: list[str]) -> str:
+def _find_common_date(asked: QueryPlan, tables: list[str]) -> str:
     """The date by which both tables are known, the one that is filtered by if there are several; "" where the question
     is by it."""
     model = asked.model
@@ -75,31 +77,31 @@ def _common_date(asked: Asked, tables: list[str]) -> str:
         and all(model.reaches(table, field.id, ANY_PERIOD) for table in tables)
     ]
     filtered = {name for filter_ in asked.engine.filters for name, _ in filter_.needs()}
-    date = next((name for name in dates if filtered & model.same_dates(name)), next(iter(dates), ""))
-    is_by_it = date and any(group.field in model.same_dates(date) for group in asked.groups)
+    date = next((name for name in dates if filtered & model.list_same_dates(name)), next(iter(dates), ""))
+    is_by_it = date and any(group.field in model.list_same_dates(date) for group in asked.groups)
     return "" if is_by_it else date
 
 
-def _spans(asked: Asked, tables: list[str], date: str, grain: Grain) -> list[Span]:
+def _find_table_spans(asked: QueryPlan, tables: list[str], date: str, grain: Grain) -> list[TableSpan]:
     """What the tables cover in whole periods, of the rows that pass the filters; only those that have any rows."""
     engine, fiscal = Engine(replace(asked.engine.scope, groups=())), asked.schema.fiscal_month
     day = pl.col(date).cast(pl.Date)
     spans = []
     for table in tables:
-        rows = engine.rows(table, Place(), {date}, ())
+        rows = engine.scan_rows(table, CellLevel(), {date}, ())
         ((first, last),) = rows.select(day.min().alias("first"), day.max().alias("last")).collect().rows()
         if first is not None:
             start, end = (
-                day_of(period_start(first, grain, fiscal)),
-                period_end(period_start(last, grain, fiscal), grain),
+                to_date(find_period_start(first, grain, fiscal)),
+                find_period_end(find_period_start(last, grain, fiscal), grain),
             )
-            spans.append(Span(asked.model.table_name(table), start, day_of(end)))
+            spans.append(TableSpan(asked.model.get_table_name(table), start, to_date(end)))
     return spans
 
 
-def _known_by(model: Model, table: str, date: str) -> Grain:
+def _find_known_grain(model: Model, table: str, date: str) -> Grain:
     """The periods that a table's dates stand for; days for any shorter ones."""
-    if known := model.known_grain(table, date):
+    if known := model.find_known_grain(table, date):
         return Grain(known)
-    own = [name for name in model.same_dates(date) if name in model.schema and model.schema[name].table == table]
-    return next((rhythm for name in own if (rhythm := model.rhythm(name))), Grain.DAY)
+    own = [name for name in model.list_same_dates(date) if name in model.schema and model.schema[name].table == table]
+    return next((rhythm for name in own if (rhythm := model.find_rhythm(name))), Grain.DAY)

@@ -8,34 +8,34 @@ import polars as pl
 
 from veduta.core.data.fields import Total
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.asked import Asked, place_showing, taken, with_shown
-from veduta.core.query.comparable_periods import ComparedTotal, total_over_both
+from veduta.core.query.asked import QueryPlan, add_shown, pick_columns, place_showing
+from veduta.core.query.comparable_periods import ComparedTotal, compute_comparable_total
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import Place, key_of
-from veduta.core.query.keeping import REST, Shown
-from veduta.core.query.measures import measure_heading, measure_words, total_of
-from veduta.core.words import counted
+from veduta.core.query.engine.places import CellLevel, make_group_key
+from veduta.core.query.keeping import REST, VisibleCells
+from veduta.core.query.measures import get_total, measure_heading, measure_words
+from veduta.core.words import pluralise
 
 Positions = tuple[int, ...]
 """A total, by the positions of the dimensions that it keeps apart: () is the grand total."""
 Totals = dict[Positions, pl.DataFrame]
 
 
-def totals(asked: Asked, shown: Shown) -> Totals:
+def compute_totals(asked: QueryPlan, shown: VisibleCells) -> Totals:
     """The totals that the query wants, each with the dimensions it keeps apart as "d0" … and all measures as "m0" ….
     Raises DefinitionProblem for a rule that does not suit a measure."""
     wanted, gathered = asked.query.totals, shown.gathered
     totalling = _Totalling(asked)
     if gathered is None:
-        return totalling.over(shown.cells, shown.cells, wanted, shown.narrowed)
+        return totalling.compute(shown.cells, shown.cells, wanted, shown.narrowed)
     dimension = asked.groups[gathered.position]
     apart = [total for total in wanted if dimension in [asked.query.groups[i] for i in total]]
     behind = pl.concat([gathered.kept.select(asked.keys), gathered.dropped.select(asked.keys)])
-    others = totalling.over(behind, shown.cells, [total for total in wanted if total not in apart], shown.narrowed)
+    others = totalling.compute(behind, shown.cells, [total for total in wanted if total not in apart], shown.narrowed)
     is_rest = pl.col(REST).fill_null(False)
-    main = totalling.over(gathered.kept, shown.cells.filter(~is_rest), apart, True)
+    main = totalling.compute(gathered.kept, shown.cells.filter(~is_rest), apart, True)
     without = {total: tuple(i for i in total if asked.query.groups[i] != dimension) for total in apart}
-    rest = totalling.over(gathered.dropped, shown.cells.filter(is_rest), dict.fromkeys(without.values()), True)
+    rest = totalling.compute(gathered.dropped, shown.cells.filter(is_rest), dict.fromkeys(without.values()), True)
     for total in apart:
         lines = rest[without[total]].with_columns(pl.lit(True).alias(REST))
         others[total] = pl.concat([main[total], lines], how="diagonal_relaxed")
@@ -45,9 +45,9 @@ def totals(asked: Asked, shown: Shown) -> Totals:
 class _Totalling:
     """Works out totals of a question's measures."""
 
-    def __init__(self, asked: Asked) -> None:
+    def __init__(self, asked: QueryPlan) -> None:
         self.asked = asked
-        self.rules = [total_of(measure, asked.schema) for measure in asked.query.measures]
+        self.rules = [get_total(measure, asked.schema) for measure in asked.query.measures]
         if asked.query.totals:
             self._must_suit()
 
@@ -60,24 +60,26 @@ class _Totalling:
                     hint="Choose another rule for its totals.",
                 )
 
-    def over(self, cells: pl.DataFrame, shown: pl.DataFrame, wanted: Iterable[Positions], narrowed: bool) -> Totals:
+    def compute(self, cells: pl.DataFrame, shown: pl.DataFrame, wanted: Iterable[Positions], narrowed: bool) -> Totals:
         """Totals over these cells of the chart, which are shown as the rows of `shown`."""
         wanted = tuple(wanted)
         if not wanted:
             return {}
         asked = self.asked
-        engine = asked.over(cells, narrowed)
+        engine = asked.make_engine(cells, narrowed)
         places = {total: place_showing(tuple(dict.fromkeys(asked.query.groups[i] for i in total))) for total in wanted}
         again = [node for node, rule in zip(asked.nodes, self.rules, strict=True) if rule == "again"]
         for place in places.values():
             engine.want(place, engine.home(asked.nodes[0], place) if asked.nodes else "")
         engine.gather((node, place) for place in places.values() for node in again)
-        return {total: self._total(engine, place, total, cells, shown, narrowed) for total, place in places.items()}
+        return {
+            total: self._compute_total(engine, place, total, cells, shown, narrowed) for total, place in places.items()
+        }
 
-    def _total(
+    def _compute_total(
         self,
         engine: Engine,
-        place: Place,
+        place: CellLevel,
         positions: Positions,
         cells: pl.DataFrame,
         shown: pl.DataFrame,
@@ -86,11 +88,11 @@ class _Totalling:
         asked = self.asked
         again = [i for i, rule in enumerate(self.rules) if rule == "again"]
         columns = engine.put_columns([asked.nodes[i] for i in again], place)
-        keys = {f"d{i}": key_of(asked.query.groups[i]) for i in positions}
+        keys = {f"d{i}": make_group_key(asked.query.groups[i]) for i in positions}
         measures = {f"m{i}": column for i, column in zip(again, columns, strict=True)}
-        total = taken(with_shown(engine.cells[place].frame, engine, place), keys | measures)
+        total = pick_columns(add_shown(engine.cells[place].frame, engine, place), keys | measures)
         of_shown = [
-            _of_shown(shown, name, rule).alias(f"m{i}")
+            _aggregate_shown(shown, name, rule).alias(f"m{i}")
             for i, (name, rule) in enumerate(zip(asked.names, self.rules, strict=True))
             if rule != "again"
         ]
@@ -99,19 +101,19 @@ class _Totalling:
             total = total.join(shown.group_by(own).agg(of_shown), on=list(keys), how="left", nulls_equal=True)
         elif of_shown:
             total = pl.concat([total, shown.select(of_shown)], how="horizontal")
-        total = self._like_for_like(total, place, keys, cells, narrowed)
+        total = self._compare_like_for_like(total, place, keys, cells, narrowed)
         if narrowed and keys:
             total = total.join(shown.select(own).unique(), on=list(keys), how="semi", nulls_equal=True)
         total = total[[*keys, *(f"m{i}" for i in range(len(asked.names)))]]
         return total.sort(list(keys), nulls_last=True) if keys else total
 
-    def _like_for_like(
-        self, total: pl.DataFrame, place: Place, keys: dict[str, str], cells: pl.DataFrame, narrowed: bool
+    def _compare_like_for_like(
+        self, total: pl.DataFrame, place: CellLevel, keys: dict[str, str], cells: pl.DataFrame, narrowed: bool
     ) -> pl.DataFrame:
         """A total in which a measure that holds periods against others counts those that have both, which is said."""
         asked = self.asked
         for i, (node, rule) in enumerate(zip(asked.nodes, self.rules, strict=True)):
-            compared = total_over_both(asked, node, place, cells, narrowed) if rule == "again" else None
+            compared = compute_comparable_total(asked, node, place, cells, narrowed) if rule == "again" else None
             if compared is None:
                 continue
             own = {name: compared.values[key] for name, key in keys.items()}
@@ -128,20 +130,20 @@ class _Totalling:
 
     def _say_periods(self, position: int, compared: ComparedTotal) -> None:
         asked = self.asked
-        axis = asked.engine.axis(asked.place)
+        axis = asked.engine.find_axis(asked.place)
         assert axis is not None, "periods are compared along a time axis"
         name = measure_heading(asked.query.measures[position], asked.schema)
         if compared.is_refused:
             note = f"Totals of “{name}” are not given: too many lines have periods of their own to compare."
         else:
             note = f"Totals of “{name}” count the {axis.period.words}s that have both values"
-            some = f": {compared.counted:,} of {counted(compared.shown, axis.period.words)}"
+            some = f": {compared.counted:,} of {pluralise(compared.shown, axis.period.words)}"
             note += f"{some if compared.counted < compared.shown else ', line by line'}."
         if compared.shown and note not in asked.notes:
             asked.notes.append(note)
 
 
-def _of_shown(shown: pl.DataFrame, name: str, rule: Total) -> pl.Expr:
+def _aggregate_shown(shown: pl.DataFrame, name: str, rule: Total) -> pl.Expr:
     """A total of the values shown; empty where there are none."""
     if rule == "none":
         return pl.lit(None, dtype=shown.schema[name])

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from veduta.core.calendar import PERIODS, Grain, Grouping, day_of, period_end, period_start
-from veduta.core.query.asked import Asked
+from veduta.core.calendar import PERIODS, Grain, Grouping, find_period_end, find_period_start, to_date
+from veduta.core.query.asked import QueryPlan
 from veduta.core.query.filters import EVER
 
 COMPARED = 24
@@ -34,32 +34,32 @@ class Unfinished:
     reach: dt.date | None = None
 
 
-def unfinished_periods(asked: Asked, frame: pl.DataFrame) -> Unfinished:
+def find_unfinished_periods(asked: QueryPlan, frame: pl.DataFrame) -> Unfinished:
     """Which ends of the finest time axis that a result shows are not whole.
 
     A period is whole if it reaches as far as others of the data: monthly figures that always stand on the 11th are, and
     so is a month of working days that ends with a Friday.
     """
-    axis = _axis(asked, frame)
+    axis = _find_axis(asked, frame)
     if axis is None:
         return Unfinished()
     position, group = axis
     shown = frame[f"d{position}"].drop_nulls()
-    days = asked.model.days_in_periods(group.field, group.period)
+    days = asked.model.count_days_in_periods(group.field, group.period)
     if not len(shown) or not days.height:
         return Unfinished()
     first, last = shown.min(), shown.max()
     assert isinstance(first, dt.date) and isinstance(last, dt.date), "a time axis has dates"
-    latest = _latest(asked, group)
-    since = _first_day(asked, group, first, days)
+    latest = _find_latest(asked, group)
+    since = _find_first_day(asked, group, first, days)
     if latest is None:
         return Unfinished(None, since)
-    start = period_start(latest, group.period, asked.context.fiscal_month)
-    until = _last_day(group, start, latest, days)
-    return Unfinished(until if start == last else None, since, until or period_end(start, group.period))
+    start = find_period_start(latest, group.period, asked.context.fiscal_month)
+    until = _find_last_day(group, start, latest, days)
+    return Unfinished(until if start == last else None, since, until or find_period_end(start, group.period))
 
 
-def _axis(asked: Asked, frame: pl.DataFrame) -> tuple[int, Grouping] | None:
+def _find_axis(asked: QueryPlan, frame: pl.DataFrame) -> tuple[int, Grouping] | None:
     """The finest periods of the first date that a result is by, with their position; none where each stands alone."""
     query = asked.query
     periods = [(i, group) for i, group in enumerate(query.groups) if group.is_time_axis]
@@ -70,18 +70,18 @@ def _axis(asked: Asked, frame: pl.DataFrame) -> tuple[int, Grouping] | None:
     return None if found[1].grain in (Grain.DAY, Grain.HOUR) else found
 
 
-def _latest(asked: Asked, group: Grouping) -> dt.date | None:
+def _find_latest(asked: QueryPlan, group: Grouping) -> dt.date | None:
     """The latest day of the axis with data, as far as the filters let it pass."""
-    context, dates = asked.context, asked.model.same_dates(group.field)
+    context, dates = asked.context, asked.model.list_same_dates(group.field)
     latest = context.latest.get(group.field)
     if latest is None:
         return None
-    return min([latest, *(day for each in asked.query.filters if (day := each.last_day(dates, context)))])
+    return min([latest, *(day for each in asked.query.filters if (day := each.find_last_day(dates, context)))])
 
 
-def _last_day(group: Grouping, last: dt.date, latest: dt.date, days: pl.DataFrame) -> dt.date | None:
+def _find_last_day(group: Grouping, last: dt.date, latest: dt.date, days: pl.DataFrame) -> dt.date | None:
     """The latest day with data, if its period, the last one, goes on after it."""
-    if latest >= period_end(last, group.period):
+    if latest >= find_period_end(last, group.period):
         return None
     others = days.filter(pl.col("start") < last).tail(COMPARED).select("start", "last").rows()
 
@@ -89,21 +89,21 @@ def _last_day(group: Grouping, last: dt.date, latest: dt.date, days: pl.DataFram
         return (start - day).days
 
     def gap(start: dt.date, day: dt.date) -> int:
-        return (period_end(start, group.period) - day).days
+        return (find_period_end(start, group.period) - day).days
 
     return None if _is_short(last, latest, others, (gap, reach)) is False else latest
 
 
-def _first_day(asked: Asked, group: Grouping, first: dt.date, days: pl.DataFrame) -> dt.date | None:
-    context, dates = asked.context, asked.model.same_dates(group.field)
+def _find_first_day(asked: QueryPlan, group: Grouping, first: dt.date, days: pl.DataFrame) -> dt.date | None:
+    context, dates = asked.context, asked.model.list_same_dates(group.field)
     own = days.filter(pl.col("start") == first)
     if not own.height:
         return None
     earliest: dt.date = own["first"][0]
     for filter_ in asked.query.filters:
-        ranges = filter_.days(dates, context) or [EVER]
-        earliest = max(earliest, min(day_of(start) for start, _ in ranges))
-    if period_start(earliest, group.period, context.fiscal_month) != first or earliest == first:
+        ranges = filter_.list_days(dates, context) or [EVER]
+        earliest = max(earliest, min(to_date(start) for start, _ in ranges))
+    if find_period_start(earliest, group.period, context.fiscal_month) != first or earliest == first:
         return None
     others = days.filter(pl.col("start") > first).head(COMPARED).select("start", "first").rows()
 
@@ -111,7 +111,7 @@ def _first_day(asked: Asked, group: Grouping, first: dt.date, days: pl.DataFrame
         return (day - start).days
 
     def early(start: dt.date, day: dt.date) -> int:
-        return (day - period_end(start, group.period)).days
+        return (day - find_period_end(start, group.period)).days
 
     return earliest if _is_short(first, earliest, others, (late, early)) else None
 

@@ -12,7 +12,7 @@ from typing import Any
 import polars as pl
 
 from veduta.core.data.convert import Failures
-from veduta.core.data.fields import Aggregate, Field, Kind, Role, Schema, aggregates_for
+from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, Schema, list_aggregates
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import Context
 
@@ -35,18 +35,18 @@ class Flow:
             )
 
     @property
-    def fields(self) -> list[Field]:
+    def fields(self) -> list[DataField]:
         return self.schema.fields
 
-    def with_rows(self, rows: pl.LazyFrame) -> Flow:
+    def replace_rows(self, rows: pl.LazyFrame) -> Flow:
         return Flow(rows, self.schema)
 
-    def with_fields(self, rows: pl.LazyFrame, fields: Iterable[Field]) -> Flow:
+    def replace_fields(self, rows: pl.LazyFrame, fields: Iterable[DataField]) -> Flow:
         """Other rows with other fields; what is dropped is remembered by its name."""
         fields = list(fields)
         return Flow(rows, Schema(fields, self.schema.gone | {field.id: field.name for field in self.fields}))
 
-    def with_column(self, rows: pl.LazyFrame, field: Field, after: str = "") -> Flow:
+    def add_column(self, rows: pl.LazyFrame, field: DataField, after: str = "") -> Flow:
         """The rows with one more field, or with a changed one, whose column they have already."""
         fields = list(self.fields)
         position = next((i for i, each in enumerate(fields) if each.id == field.id), None)
@@ -55,7 +55,7 @@ class Flow:
         else:
             ids = [each.id for each in fields]
             fields.insert(ids.index(after) + 1 if after in ids else len(fields), field)
-        return self.with_fields(rows.select([each.id for each in fields]), fields)
+        return self.replace_fields(rows.select([each.id for each in fields]), fields)
 
 
 @dataclass
@@ -98,15 +98,15 @@ class Run:
         report = self.report(step_id)
         if keeps_rows:
             return flow
-        return flow.with_rows(counting(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
+        return flow.replace_rows(count_passing(flow.rows, lambda rows: setattr(report, "rows_out", rows)))
 
 
-def collected(rows: pl.LazyFrame) -> pl.DataFrame:
+def collect_rows(rows: pl.LazyFrame) -> pl.DataFrame:
     """The rows worked out. The streaming engine gives the order of joined rows up, or is slow at keeping it."""
     return rows.collect(engine="in-memory")
 
 
-def counting(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
+def count_passing(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
     """The same rows; when they are worked out, their number is told."""
 
     def pass_on(frame: pl.DataFrame) -> pl.DataFrame:
@@ -116,19 +116,19 @@ def counting(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
     return rows.map_batches(pass_on, projection_pushdown=True, predicate_pushdown=False, slice_pushdown=False)
 
 
-def new_field(flow: Flow, field_id: str, name: str, kind: Kind, **more: Any) -> Field:
+def make_field(flow: Flow, field_id: str, name: str, kind: DataType, **more: Any) -> DataField:
     """A field for a new column: numbers are measures, and a name that is taken gets a number."""
-    role = more.pop("role", Role.MEASURE if kind.is_number else Role.DIMENSION)
-    aggregate = more.pop("aggregate", aggregates_for(kind)[0] if role is Role.MEASURE else Aggregate.COUNT)
+    role = more.pop("role", FieldRole.MEASURE if kind.is_number else FieldRole.DIMENSION)
+    aggregate = more.pop("aggregate", list_aggregates(kind)[0] if role is FieldRole.MEASURE else Aggregate.COUNT)
     others = [field.name for field in flow.fields if field.id != field_id]
-    name = free_name(name, others)
-    return Field(id=field_id, source=name, name=name, kind=kind, role=role, aggregate=aggregate, **more)
+    name = make_free_name(name, others)
+    return DataField(id=field_id, source=name, name=name, kind=kind, role=role, aggregate=aggregate, **more)
 
 
-def free_name(name: str, taken: Iterable[str]) -> str:
+def make_free_name(name: str, taken: Iterable[str]) -> str:
     """The name, with a number behind it if it is taken.
 
-    >>> free_name("Day", ["day", "Port"])
+    >>> make_free_name("Day", ["day", "Port"])
     'Day (2)'
     """
     name = name.strip()[:190] or "Column"
@@ -138,10 +138,10 @@ def free_name(name: str, taken: Iterable[str]) -> str:
     return result
 
 
-def part_id(step_id: str, part: str) -> str:
+def make_part_id(step_id: str, part: str) -> str:
     """A column's id, made of the step's and something that stays the same from refresh to refresh.
 
-    >>> part_id("s2", "c4"), part_id("s2", "Outer Light")
+    >>> make_part_id("s2", "c4"), make_part_id("s2", "Outer Light")
     ('s2_c4', 's2_outer_light_8ebb3b')
     """
     slug = re.sub(r"[^a-z0-9]+", "_", part.lower()).strip("_")
@@ -152,12 +152,12 @@ def part_id(step_id: str, part: str) -> str:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class WantedAggregate:
     """An aggregate of an expression's values (or, without one, the count of rows), under a name."""
 
     values: pl.Expr | None
     aggregate: Aggregate
-    kind: Kind
+    kind: DataType
     name: str
 
     @property
@@ -167,8 +167,8 @@ class Wanted:
         return self.values.alias(self.name)
 
 
-def aggregated(
-    rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], wanted: list[Wanted], keep_order: bool = False
+def aggregate_rows(
+    rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], wanted: list[WantedAggregate], keep_order: bool = False
 ) -> pl.LazyFrame:
     """One row for each combination of the keys (or one for all rows), with the aggregates. Empties are skipped; a sum
     over no values is empty, and so is one that is too large for a whole number."""
@@ -180,13 +180,13 @@ def aggregated(
             final.append(pl.col(name).cast(pl.Int64))
             continue
         if each.aggregate is not Aggregate.SUM:
-            made.append(_simple(each.aggregate, column).alias(name))
-            final.append(pl.col(name).cast(aggregate_kind(each.aggregate, each.kind).dtype))
+            made.append(_build_aggregate(each.aggregate, column).alias(name))
+            final.append(pl.col(name).cast(find_aggregate_type(each.aggregate, each.kind).dtype))
             continue
         # Plain aggregates are fast; what they mean together is decided afterwards.
         made += [column.sum().alias(name), column.count().alias(f"{name}__count")]
         fits = pl.col(f"{name}__count") > 0
-        if each.kind is Kind.WHOLE:
+        if each.kind is DataType.WHOLE:
             made.append(column.cast(pl.Float64).sum().alias(f"{name}__size"))
             fits = fits & (pl.col(f"{name}__size").abs() < 2.0**63)
         final.append(pl.when(fits).then(pl.col(name)).alias(name))
@@ -212,7 +212,7 @@ def aggregated(
     )
 
 
-def _simple(aggregate: Aggregate, column: pl.Expr) -> pl.Expr:
+def _build_aggregate(aggregate: Aggregate, column: pl.Expr) -> pl.Expr:
     return {
         Aggregate.MEAN: column.mean(),
         Aggregate.MEDIAN: column.median(),
@@ -223,7 +223,7 @@ def _simple(aggregate: Aggregate, column: pl.Expr) -> pl.Expr:
     }[aggregate]
 
 
-def aggregate_kind(aggregate: Aggregate, kind: Kind) -> Kind:
+def find_aggregate_type(aggregate: Aggregate, kind: DataType) -> DataType:
     if aggregate in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT):
-        return Kind.WHOLE
-    return Kind.DECIMAL if aggregate in (Aggregate.MEAN, Aggregate.MEDIAN) else kind
+        return DataType.WHOLE
+    return DataType.DECIMAL if aggregate in (Aggregate.MEAN, Aggregate.MEDIAN) else kind

@@ -8,10 +8,10 @@ from typing import Any
 import polars as pl
 from rapidfuzz import fuzz, process
 
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.profile import share_in
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import value_words
+from veduta.core.formats import label_value
 from veduta.core.shaping.flow import Flow
 
 SAMPLE = 20_000
@@ -43,7 +43,9 @@ class MatchShare:
     rows_after: int
 
 
-def key_columns(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> tuple[list[pl.Expr], list[pl.Expr]]:
+def build_key_columns(
+    own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]
+) -> tuple[list[pl.Expr], list[pl.Expr]]:
     """The keys of this side as comparable expressions, and of the other as columns __k0, __k1, … Raises
     DefinitionProblem if kinds do not compare."""
     if not pairs:
@@ -51,24 +53,24 @@ def key_columns(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> t
     left, right = [], []
     for i, (own_id, other_id) in enumerate(pairs):
         a, b = own.schema[own_id], other.schema[other_id]
-        kind = common_key_kind(a, b)
-        left.append(_as_key(a, kind))
-        right.append(_as_key(b, kind).alias(f"__k{i}"))
+        kind = find_common_key_type(a, b)
+        left.append(_build_key(a, kind))
+        right.append(_build_key(b, kind).alias(f"__k{i}"))
     return left, right
 
 
-def _as_key(field: Field, kind: Kind) -> pl.Expr:
+def _build_key(field: DataField, kind: DataType) -> pl.Expr:
     return pl.col(field.id) if field.kind is kind else pl.col(field.id).cast(kind.dtype)
 
 
-def common_key_kind(a: Field, b: Field) -> Kind:
+def find_common_key_type(a: DataField, b: DataField) -> DataType:
     """The kind in which two keys are compared."""
     if a.kind == b.kind:
         return a.kind
     if a.kind.is_number and b.kind.is_number:
-        return Kind.DECIMAL
+        return DataType.DECIMAL
     if a.kind.is_date and b.kind.is_date:
-        return Kind.DATETIME
+        return DataType.DATETIME
     raise DefinitionProblem(
         f"“{a.name}” holds {a.kind.words} values and “{b.name}” {b.kind.words} values, so they never match.",
         hint="Change the type of one of them first.",
@@ -77,7 +79,7 @@ def common_key_kind(a: Field, b: Field) -> Kind:
 
 def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> MatchShare:
     """Count both ways which rows find a match. Empty keys match nothing."""
-    left, right = key_columns(own, other, pairs)
+    left, right = build_key_columns(own, other, pairs)
     keys = [f"__k{i}" for i in range(len(pairs))]
     a, b = pl.collect_all(
         [
@@ -92,8 +94,8 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     )
     fields = [(own.schema[x], other.schema[y]) for x, y in pairs]
     return MatchShare(
-        own=_side(both.with_columns(matched=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
-        other=_side(
+        own=_count_side(both.with_columns(matched=pl.col("m") > 0), keys, "n", [x for x, _ in fields]),
+        other=_count_side(
             b.join(a, on=keys, how="left").with_columns(pl.col("m").cast(pl.Int64), matched=pl.col("n").is_not_null()),
             keys,
             "m",
@@ -104,14 +106,14 @@ def match_share(own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]) -> M
     )
 
 
-def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field]) -> Side:
+def _count_side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[DataField]) -> Side:
     missing = keyed.filter(~pl.col("matched")).sort(
         [count, *keys], descending=[True, *[False] * len(keys)], nulls_last=True
     )
     listed = tuple(
         (
             " · ".join(
-                value_words(_as_kind(value, field), field)
+                label_value(_convert_value(value, field), field)
                 for value, field in zip(row[: len(keys)], fields, strict=True)
             ),
             row[-1],
@@ -122,8 +124,8 @@ def _side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[Field])
     return Side(int(keyed[count].sum()), matched, listed, missing.height)
 
 
-def _as_kind(value: Any, field: Field) -> Any:
-    return value.date() if field.kind is Kind.DATE and hasattr(value, "date") else value
+def _convert_value(value: Any, field: DataField) -> Any:
+    return value.date() if field.kind is DataType.DATE and hasattr(value, "date") else value
 
 
 @dataclass(frozen=True)
@@ -138,7 +140,7 @@ def suggest_keys(own: Flow, other: Flow, most: int = 5) -> list[KeySuggestion]:
     """Pairs of columns that look like keys, the best first: values that overlap, and names that are alike."""
 
     def uniques(flow: Flow) -> dict[str, pl.Series]:
-        fields = [f for f in flow.fields if f.kind not in (Kind.YES_NO, Kind.DECIMAL)]
+        fields = [f for f in flow.fields if f.kind not in (DataType.YES_NO, DataType.DECIMAL)]
         frame = flow.rows.select(field.id for field in fields).head(SAMPLE).collect()
         return {field.id: frame[field.id].drop_nulls().unique() for field in fields}
 
@@ -176,19 +178,19 @@ def suggest_spellings(
         known = set(targets)
         asked = [value for value, _ in values if value not in known]
         for value in asked:
-            if best := process.extractOne(value, targets, scorer=_likeness, score_cutoff=alike):
+            if best := process.extractOne(value, targets, scorer=_score_likeness, score_cutoff=alike):
                 suggestions.append((value, best[0], round(best[1])))
     else:
         ordered = [value for value, _ in sorted(values, key=lambda pair: (-pair[1], pair[0]))]
         for i, value in enumerate(ordered):
-            if best := process.extractOne(value, ordered[:i], scorer=_likeness, score_cutoff=max(alike, 80)):
+            if best := process.extractOne(value, ordered[:i], scorer=_score_likeness, score_cutoff=max(alike, 80)):
                 suggestions.append((value, best[0], round(best[1])))
     return sorted(suggestions, key=lambda pair: (-pair[2], pair[0]))
 
 
-def _likeness(a: str, b: str, **more: Any) -> float:
+def _score_likeness(a: str, b: str, **more: Any) -> float:
     """How alike two spellings are, from 0 to 100: letters and words, blanks and capitals apart."""
-    x, y = _plain(a), _plain(b)
+    x, y = _simplify(a), _simplify(b)
     return max(
         fuzz.ratio(x.replace(" ", ""), y.replace(" ", "")),
         fuzz.token_sort_ratio(x, y),
@@ -196,5 +198,5 @@ def _likeness(a: str, b: str, **more: Any) -> float:
     )
 
 
-def _plain(text: str) -> str:
+def _simplify(text: str) -> str:
     return " ".join("".join(letter if letter.isalnum() else " " for letter in text.casefold()).split())

@@ -11,15 +11,15 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.data.fields import Frozen, Schema
-from veduta.core.errors import DefinitionProblem, MissingField, VedutaError, what_is_wrong
-from veduta.core.shaping.flow import Flow, Run, StepReport, collected
-from veduta.core.shaping.steps import Step, kinds
+from veduta.core.errors import DefinitionProblem, MissingField, VedutaError, explain_validation_error
+from veduta.core.shaping.flow import Flow, Run, StepReport, collect_rows
+from veduta.core.shaping.steps import ShapingStep, kinds
 from veduta.core.stored import load
 
 VERSION = 1
 MOST_STEPS = 200
 if TYPE_CHECKING:
-    AnyStep = Step
+    AnyStep = ShapingStep
 else:
     AnyStep = Annotated[Union[tuple(kinds.values())], Attribute(discriminator="do")]  # noqa: UP007
 
@@ -32,14 +32,14 @@ class Shaping(Frozen):
     names: dict[str, str] = {}
 
     @property
-    def active(self) -> list[Step]:
+    def active(self) -> list[ShapingStep]:
         return [step for step in self.steps if not step.off]
 
-    def datasets(self) -> set[str]:
+    def list_datasets(self) -> set[str]:
         """The ids of the other datasets that its active steps read."""
-        return set().union(*(step.datasets() for step in self.active))
+        return set().union(*(step.list_datasets() for step in self.active))
 
-    def step(self, step_id: str) -> Step:
+    def get_step(self, step_id: str) -> ShapingStep:
         for step in self.steps:
             if step.id == step_id:
                 return step
@@ -48,17 +48,17 @@ class Shaping(Frozen):
 
 def load_shaping(data: dict[str, Any]) -> Shaping:
     """A stored shaping. Raises DefinitionProblem if it cannot be used, saying which step is wrong."""
-    shaping = load(Shaping, data or {}, name="list of steps", version=VERSION, explain=_unfinished)
+    shaping = load(Shaping, data or {}, name="list of steps", version=VERSION, explain=_make_unfinished_problem)
     if len({step.id for step in shaping.steps}) < len(shaping.steps):
         raise DefinitionProblem("Two steps have the same id.", where="steps")
     return shaping
 
 
-def _unfinished(error: ValidationError) -> DefinitionProblem:
-    return DefinitionProblem(validation_words(error), where="steps", hint="Fill in what is missing.")
+def _make_unfinished_problem(error: ValidationError) -> DefinitionProblem:
+    return DefinitionProblem(describe_validation_error(error), where="steps", hint="Fill in what is missing.")
 
 
-def load_step(data: dict[str, Any]) -> Step:
+def load_step(data: dict[str, Any]) -> ShapingStep:
     """One step. Raises DefinitionProblem naming the setting that is missing or wrong."""
     kind = kinds.get(str(data.get("do", "")) if isinstance(data, dict) else "")
     if kind is None:
@@ -66,10 +66,10 @@ def load_step(data: dict[str, Any]) -> Step:
     try:
         return kind.model_validate(data)
     except ValidationError as error:
-        raise DefinitionProblem(validation_words(error, kind), where=data["do"]) from None
+        raise DefinitionProblem(describe_validation_error(error, kind), where=data["do"]) from None
 
 
-def validation_words(error: ValidationError, kind: type[Step] | None = None) -> str:
+def describe_validation_error(error: ValidationError, kind: type[ShapingStep] | None = None) -> str:
     """The first thing that is wrong with a definition, by the label of its setting."""
     first = error.errors(include_url=False)[0]
     path = [part for part in first["loc"] if isinstance(part, str)]
@@ -79,10 +79,10 @@ def validation_words(error: ValidationError, kind: type[Step] | None = None) -> 
     label = kind.model_fields[setting].title if kind and setting else "A setting"
     if first["type"] in ("missing", "too_short", "string_too_short") or first.get("input") in (None, ""):
         return f"“{label}” is not filled in yet."
-    return f"“{label}” does not fit: {what_is_wrong(error)[0].lower()}."
+    return f"“{label}” does not fit: {explain_validation_error(error)[0].lower()}."
 
 
-def apply_steps(steps: Iterable[Step], flow: Flow, run: Run) -> Flow:
+def apply_steps(steps: Iterable[ShapingStep], flow: Flow, run: Run) -> Flow:
     """The flow behind the last active step. Raises VedutaError for the first step that
     does not fit; its report says so too."""
     for step in steps:
@@ -91,9 +91,9 @@ def apply_steps(steps: Iterable[Step], flow: Flow, run: Run) -> Flow:
     return flow
 
 
-def apply_step(step: Step, flow: Flow, run: Run) -> Flow:
+def apply_step(step: ShapingStep, flow: Flow, run: Run) -> Flow:
     report = run.report(step.id)
-    report.words, report.columns_in = step.words(flow.schema, run), len(flow.fields)
+    report.words, report.columns_in = step.describe(flow.schema, run), len(flow.fields)
     try:
         after = step.apply(flow, run)
     except MissingField as problem:
@@ -131,7 +131,7 @@ def shape(shaping: Shaping, flow: Flow, run: Run) -> Shaped:
     known = Schema(flow.fields, {**shaping.names, **flow.schema.gone})
     final = apply_steps(shaping.active, Flow(flow.rows, known), run)
     try:
-        frame = collected(final.rows.select([field.id for field in final.fields]))
+        frame = collect_rows(final.rows.select([field.id for field in final.fields]))
     except pl.exceptions.PolarsError as error:
         raise DefinitionProblem(f"The steps cannot be worked out: {str(error).splitlines()[0][:200]}.") from None
     if frame.height > run.most_rows:
@@ -139,7 +139,7 @@ def shape(shaping: Shaping, flow: Flow, run: Run) -> Shaped:
     return Shaped(frame, final.schema, run.reports)
 
 
-def fill_in_rows(steps: Iterable[Step], reports: dict[str, StepReport], rows: int) -> None:
+def fill_in_rows(steps: Iterable[ShapingStep], reports: dict[str, StepReport], rows: int) -> None:
     """Complete what the counters did not see: rows before each step, and behind those that keep their number."""
     for step in steps:
         report = reports.get(step.id)
@@ -152,7 +152,7 @@ def fill_in_rows(steps: Iterable[Step], reports: dict[str, StepReport], rows: in
 
 
 @dataclass
-class Looked:
+class StepsPreview:
     """A look at the rows behind one step: the frame, its schema, and the reports of all steps up to it."""
 
     flow: Flow
@@ -168,12 +168,12 @@ class _Looking(Run):
     """Works each step out at once, so that each one's rows and failures are known."""
 
     def settle(self, step_id: str, flow: Flow, keeps_rows: bool) -> Flow:
-        frame = collected(flow.rows)
+        frame = collect_rows(flow.rows)
         self.report(step_id).rows_out = frame.height
-        return flow.with_rows(frame.lazy())
+        return flow.replace_rows(frame.lazy())
 
 
-def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> Looked:
+def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> StepsPreview:
     """Follow the steps one by one up to the step `step_id` (or the last). A step that fails stops it there; what came
     before is shown."""
     looking = _Looking(run.table, run.context, run.table_name, run.most_rows)
@@ -199,4 +199,4 @@ def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> Looked:
             if step.off:
                 before = flow
             break
-    return Looked(flow, before, looking.reports, schemas, problem, stopped)
+    return StepsPreview(flow, before, looking.reports, schemas, problem, stopped)

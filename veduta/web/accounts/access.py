@@ -25,7 +25,7 @@ class Request(HttpRequest):
 View = Callable[Concatenate[Request, Arguments], HttpResponseBase]
 
 
-def _guarded(view: View[Arguments], allowed: Callable[[User], bool]) -> View[Arguments]:
+def _guard(view: View[Arguments], allowed: Callable[[User], bool]) -> View[Arguments]:
     @wraps(view)
     def guard(request: Request, /, *args: Arguments.args, **kwargs: Arguments.kwargs) -> HttpResponseBase:
         if not request.user.is_authenticated:
@@ -41,18 +41,18 @@ def _guarded(view: View[Arguments], allowed: Callable[[User], bool]) -> View[Arg
     return guard
 
 
-def signed_in(view: View[Arguments]) -> View[Arguments]:
+def require_sign_in(view: View[Arguments]) -> View[Arguments]:
     """For everybody who is signed in."""
-    return _guarded(view, lambda user: True)
+    return _guard(view, lambda user: True)
 
 
-def builders_only(view: View[Arguments]) -> View[Arguments]:
+def require_builder(view: View[Arguments]) -> View[Arguments]:
     """For analysts and stewards."""
-    return _guarded(view, lambda user: user.builds)
+    return _guard(view, lambda user: user.builds)
 
 
-def stewards_only(view: View[Arguments]) -> View[Arguments]:
-    return _guarded(view, lambda user: user.is_steward)
+def require_steward(view: View[Arguments]) -> View[Arguments]:
+    return _guard(view, lambda user: user.is_steward)
 
 
 def must_build(user: User) -> None:

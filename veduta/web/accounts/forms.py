@@ -71,7 +71,7 @@ class PersonChangeForm(forms.ModelForm):
         return password
 
 
-def groups_named(text: str) -> list[Group]:
+def get_groups(text: str) -> list[Group]:
     """The groups of a comma-separated list, made where they are new."""
     names = dict.fromkeys(name.strip()[:150] for name in text.split(",") if name.strip())
     return [Group.objects.get_or_create(name=name)[0] for name in names]

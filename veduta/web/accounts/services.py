@@ -6,7 +6,7 @@ from django.db import transaction
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_steward
-from veduta.web.accounts.forms import PersonChangeForm, PersonForm, groups_named
+from veduta.web.accounts.forms import PersonChangeForm, PersonForm, get_groups
 from veduta.web.accounts.models import User
 
 
@@ -14,7 +14,7 @@ from veduta.web.accounts.models import User
 def add_person(steward: User, form: PersonForm) -> User:
     must_steward(steward)
     person = form.save()
-    person.groups.set(groups_named(form.cleaned_data["groups"]))
+    person.groups.set(get_groups(form.cleaned_data["groups"]))
     return person
 
 
@@ -29,5 +29,5 @@ def change_person(steward: User, form: PersonChangeForm) -> User:
     if form.cleaned_data["new_password"]:
         person.set_password(form.cleaned_data["new_password"])
     person.save()
-    person.groups.set(groups_named(form.cleaned_data["groups"]))
+    person.groups.set(get_groups(form.cleaned_data["groups"]))
     return person

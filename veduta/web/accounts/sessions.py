@@ -9,7 +9,7 @@ from django.contrib.sessions.backends.db import SessionStore as InDatabase
 from django.core import signing
 from django.db import DatabaseError
 
-from veduta.web.common.noting import at_once
+from veduta.web.common.noting import limit_lock_wait
 
 SIGNED, SALT = "signed:", "veduta.web.accounts.sessions"
 SIGNED_SECONDS = 60 * 60
@@ -39,7 +39,7 @@ class SessionStore(InDatabase):
 
     def create(self) -> None:
         try:
-            with at_once():
+            with limit_lock_wait():
                 super().create()
         except DatabaseError:
             self._sign()
@@ -48,7 +48,7 @@ class SessionStore(InDatabase):
         if self.is_signed:
             return self._sign()
         try:
-            with at_once():
+            with limit_lock_wait():
                 super().save(must_create=must_create)
         except UpdateError:
             raise
@@ -62,7 +62,7 @@ class SessionStore(InDatabase):
         if key.startswith(SIGNED):
             return
         try:
-            with at_once():
+            with limit_lock_wait():
                 super().delete(session_key)
         except DatabaseError:
             return  # the cookie goes all the same

@@ -25,9 +25,9 @@ class Throttle(AxesDatabaseHandler):
         address, name = request.axes_ip_address, (credentials or {}).get("username", "")  # type: ignore[attr-defined]
         return (
             super().is_locked(request, credentials)
-            or _failures(SOON, ip_address=address) >= settings.AXES_FAILURE_LIMIT * OF_ADDRESS
+            or _count_failures(SOON, ip_address=address) >= settings.AXES_FAILURE_LIMIT * OF_ADDRESS
             or (
-                _failures(DAY, username=name) >= settings.AXES_FAILURE_LIMIT * OF_NAME
+                _count_failures(DAY, username=name) >= settings.AXES_FAILURE_LIMIT * OF_NAME
                 and not _is_at_home(name, address)
             )
         )
@@ -43,7 +43,7 @@ class Throttle(AxesDatabaseHandler):
         AccessFailureLog.objects.filter(attempt_time__lt=timezone.now() - DAY).delete()
 
 
-def _failures(during: dt.timedelta, **of: Any) -> int:
+def _count_failures(during: dt.timedelta, **of: Any) -> int:
     return AccessFailureLog.objects.filter(attempt_time__gte=timezone.now() - during, locked_out=False, **of).count()
 
 

@@ -8,7 +8,7 @@ from django.views.decorators.http import require_GET
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
-from veduta.web.accounts.access import Request, signed_in, stewards_only
+from veduta.web.accounts.access import Request, require_sign_in, require_steward
 from veduta.web.accounts.forms import OwnPasswordForm, PersonChangeForm, PersonForm, SignInForm
 from veduta.web.accounts.models import Deed, User
 
@@ -22,14 +22,14 @@ class SignIn(LoginView):
 
 
 @require_GET
-@signed_in
+@require_sign_in
 def is_signed_in(request: Request) -> JsonResponse:
     """Asked before a form is sent, so that nothing that was written into it is lost."""
     return JsonResponse({})
 
 
-@signed_in
-def own_password(request: Request) -> HttpResponse:
+@require_sign_in
+def change_password(request: Request) -> HttpResponse:
     """Change one's own password; other sessions end, this one stays."""
     form = OwnPasswordForm(request.user, request.POST or None)
     if request.method == "POST" and form.is_valid():
@@ -39,8 +39,8 @@ def own_password(request: Request) -> HttpResponse:
     return render(request, "accounts/password.html", {"form": form})
 
 
-@stewards_only
-def people(request: Request) -> HttpResponse:
+@require_steward
+def list_people(request: Request) -> HttpResponse:
     form = PersonForm(request.POST or None)
     if request.method == "POST" and form.is_valid():
         person = services.add_person(request.user, form)
@@ -52,15 +52,15 @@ def people(request: Request) -> HttpResponse:
     )
 
 
-@stewards_only
-def deeds(request: Request) -> HttpResponse:
+@require_steward
+def list_deeds(request: Request) -> HttpResponse:
     """What people did that takes something from others, or gives it: the last of it first."""
     done = Deed.objects.select_related("user")[:DEEDS_SHOWN]
     return render(request, "accounts/deeds.html", {"deeds": done, "shown": DEEDS_SHOWN})
 
 
-@stewards_only
-def person(request: Request, pk: int) -> HttpResponse:
+@require_steward
+def edit_person(request: Request, pk: int) -> HttpResponse:
     somebody = get_object_or_404(User, pk=pk)
     lines = [f"{k} = {'; '.join(v) if isinstance(v, list) else v}" for k, v in somebody.attributes.items()]
     initial = {

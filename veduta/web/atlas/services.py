@@ -7,17 +7,17 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from veduta.core.data.fields import Field, Kind
-from veduta.core.errors import Bound, FileProblem, VedutaError
-from veduta.core.geography.matching import Matched, likely, matched
+from veduta.core.data.fields import DataField, DataType
+from veduta.core.errors import FileProblem, RowAccessDenied, VedutaError
+from veduta.core.geography.matching import MatchedNames, find_likely, match_names
 from veduta.core.geography.shapes import LARGEST, Shapes, read_shapes
-from veduta.core.words import listed
+from veduta.core.words import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.catalogue.services import update_field
-from veduta.web.datasets.atlas import packed, shapes_of, unpacked
+from veduta.web.datasets.atlas import load_shapes, pack_shapes, unpack_shapes
 from veduta.web.datasets.models import Dataset, ShapeSet
-from veduta.web.modelling.services import model_for
+from veduta.web.modelling.services import load_model_for
 
 MOST_NAMES = 5_000
 FIELDS_LOOKED_AT = 60
@@ -26,12 +26,12 @@ LIKELY = 0.5
 
 
 @dataclass(frozen=True)
-class Naming:
+class NameMatch:
     """A field whose values name areas, and which of them do."""
 
     dataset: Dataset
-    field: Field
-    matched: Matched
+    field: DataField
+    matched: MatchedNames
     offers: tuple[tuple[str, str], ...] = ()
     """Names that mean no area, each with the one that it is most like, or ""."""
 
@@ -41,7 +41,7 @@ class Naming:
 
     @property
     def unused_words(self) -> str:
-        return listed(self.matched.unused, "or", most=12)
+        return join_names(self.matched.unused, "or", most=12)
 
 
 def receive_shapes(user: User, stream: Any, length: int, file_name: str) -> ShapeSet:
@@ -58,7 +58,7 @@ def receive_shapes(user: User, stream: Any, length: int, file_name: str) -> Shap
     file_name = re.sub(r"[\x00-\x1f/\\]", "_", file_name).strip()[-200:] or "Unnamed file"
     name = re.sub(r"[_-]+", " ", file_name.rsplit(".", 1)[0]).strip().capitalize() or "Shapes"
     shape_set = ShapeSet(name=name, file_name=file_name, notes=read.notes, key=read.names[0], created_by=user)
-    shape_set.content = packed(read)
+    shape_set.content = pack_shapes(read)
     shape_set.save()
     return shape_set
 
@@ -66,17 +66,17 @@ def receive_shapes(user: User, stream: Any, length: int, file_name: str) -> Shap
 def change_shapes(user: User, shape_set: ShapeSet, name: str, key: str) -> None:
     """Raises VedutaError for a property that no shape has."""
     must_build(user)
-    if key not in unpacked(shape_set).names:
+    if key not in unpack_shapes(shape_set).names:
         raise VedutaError("The shapes have no such property.", hint="Choose one from the list.")
     shape_set.name = name.strip()[:200] or shape_set.name
     shape_set.key = key
     shape_set.save()
 
 
-def spell(user: User, shape_set: ShapeSet, spellings: dict[str, str]) -> None:
+def save_spellings(user: User, shape_set: ShapeSet, spellings: dict[str, str]) -> None:
     """Say which areas names mean that are spelt otherwise; an empty one means none any more."""
     must_build(user)
-    keys = set(shapes_of(shape_set).keys)
+    keys = set(load_shapes(shape_set).keys)
     aliases = shape_set.aliases | {name: key for name, key in spellings.items() if not key or key in keys}
     shape_set.aliases = {name: key for name, key in aliases.items() if key}
     shape_set.save()
@@ -90,7 +90,7 @@ def use_for(user: User, shape_set: ShapeSet, dataset: Dataset, field_id: str, us
 def delete_shapes(user: User, shape_set: ShapeSet) -> None:
     """Raises VedutaError while fields name areas of them."""
     must_build(user)
-    if users := [f"{field.name} of “{dataset.name}”" for dataset, field in _using(shape_set)]:
+    if users := [f"{field.name} of “{dataset.name}”" for dataset, field in _list_using(shape_set)]:
         raise VedutaError(
             f"“{shape_set.name}” is still used by {', '.join(users[:3])}.",
             hint="Take it away there first; maps would lose their shapes.",
@@ -98,57 +98,57 @@ def delete_shapes(user: User, shape_set: ShapeSet) -> None:
     shape_set.delete()
 
 
-def _texts() -> Iterator[tuple[Dataset, Field]]:
+def _iterate_text_fields() -> Iterator[tuple[Dataset, DataField]]:
     """All columns of text, with their datasets."""
     for dataset in Dataset.objects.filter(deleted_at=None).exclude(current=None).select_related("current"):
         for field in dataset.schema:
-            if field.kind is Kind.TEXT:
+            if field.kind is DataType.TEXT:
                 yield dataset, field
 
 
-def _using(shape_set: ShapeSet) -> list[tuple[Dataset, Field]]:
-    return [(dataset, field) for dataset, field in _texts() if field.shapes == str(shape_set.pk)]
+def _list_using(shape_set: ShapeSet) -> list[tuple[Dataset, DataField]]:
+    return [(dataset, field) for dataset, field in _iterate_text_fields() if field.shapes == str(shape_set.pk)]
 
 
-def naming(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[Naming]:
+def list_name_matches(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[NameMatch]:
     """The fields that name areas of these shapes, with what is unmatched and what that could mean."""
     found = []
-    for dataset, field in _using(shape_set):
-        names = _names(user, dataset, field)
+    for dataset, field in _list_using(shape_set):
+        names = _list_names(user, dataset, field)
         if names is not None:
-            match = matched(names, shapes)
-            offers = tuple((name, likely(name, match.unused)) for name in match.unmatched[:100])
-            found.append(Naming(dataset, field, match, offers))
+            match = match_names(names, shapes)
+            offers = tuple((name, find_likely(name, match.unused)) for name in match.unmatched[:100])
+            found.append(NameMatch(dataset, field, match, offers))
     return found
 
 
-def offered(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[Naming]:
+def list_offered(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[NameMatch]:
     """Fields, not used for these shapes yet, whose values look like names of their areas, the best first."""
     found = []
-    for dataset, field in list(_free())[:FIELDS_LOOKED_AT]:
-        names = _names(user, dataset, field)
-        match = matched(names or (), shapes)
+    for dataset, field in list(_iterate_free_fields())[:FIELDS_LOOKED_AT]:
+        names = _list_names(user, dataset, field)
+        match = match_names(names or (), shapes)
         if names and match.share >= LIKELY:
-            found.append(Naming(dataset, field, match))
+            found.append(NameMatch(dataset, field, match))
     return sorted(found, key=lambda each: -each.matched.share)
 
 
-def _free() -> Iterator[tuple[Dataset, Field]]:
+def _iterate_free_fields() -> Iterator[tuple[Dataset, DataField]]:
     """Text fields without shapes, those of few values first."""
     free = [
         (dataset.current.profile(field.id).distinct, dataset, field)
-        for dataset, field in _texts()
+        for dataset, field in _iterate_text_fields()
         if not field.shapes and not field.hidden and dataset.current
     ]
     return ((dataset, field) for _, dataset, field in sorted(free, key=lambda each: each[0]))
 
 
-def _names(user: User, dataset: Dataset, field: Field) -> list[str] | None:
+def _list_names(user: User, dataset: Dataset, field: DataField) -> list[str] | None:
     """A field's values as somebody may see them; None if there are too many, or they may see none."""
     try:
-        model = model_for(dataset, user)
-        facts = model.facts(field.id)
-    except (Bound, VedutaError):
+        model = load_model_for(dataset, user)
+        facts = model.get_facts(field.id)
+    except (RowAccessDenied, VedutaError):
         return None
     if facts.distinct > MOST_NAMES:
         return None

@@ -7,18 +7,18 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.data.changing import changed_field
+from veduta.core.data.changing import change_field
 from veduta.core.data.sources import Fetched
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
-from veduta.web.common.revisions import numbered
+from veduta.web.common.revisions import get_numbered
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import ask_for, refresh_followers
-from veduta.web.intake.services import start_import, text_sample
-from veduta.web.modelling.services import rules_still_hold
+from veduta.web.intake.services import start_import, take_text_sample
+from veduta.web.modelling.services import check_rules_hold
 
 
 def update_dataset(user: User, dataset: Dataset, name: str, description: str) -> None:
@@ -54,15 +54,15 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
                     "This dataset is made by steps, so types are changed there.", hint="Add the step Change type."
                 )
             if isinstance(dataset.origin, Fetched):
-                fields[position] = changed_field(fields[position], changes)
+                fields[position] = change_field(fields[position], changes)
                 dataset.taken_fields = [field.model_dump(mode="json") for field in fields]
                 dataset.source = dataset.origin.model_copy(update={"marks": {}}).model_dump(mode="json")
                 dataset.save()
                 return ask_for(user, dataset, Refresh.Cause.HAND)
-            again = _to_read_again(user, dataset, field_id, changes)
+            again = _make_reread_upload(user, dataset, field_id, changes)
             start_import(user, again)
             return again
-        fields[position] = changed_field(fields[position], changes)
+        fields[position] = change_field(fields[position], changes)
         dataset.fields = [field.model_dump(mode="json") for field in fields]
         if not dataset.is_shaped:
             dataset.taken_fields = dataset.fields
@@ -70,7 +70,7 @@ def update_field(user: User, dataset: Dataset, field_id: str, changes: dict[str,
     return None
 
 
-def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
+def _make_reread_upload(user: User, dataset: Dataset, field_id: str, changes: dict[str, Any]) -> Upload:
     last = dataset.uploads.filter(state=Upload.State.DONE).first()
     if last is None or not last.rows_path.exists():
         raise VedutaError("The file this dataset was read from is gone.", hint="Upload it again, then change the type.")
@@ -95,8 +95,8 @@ def _to_read_again(user: User, dataset: Dataset, field_id: str, changes: dict[st
     position = next((i for i, field in enumerate(fields) if field.id == field_id), None)
     if position is None:
         raise VedutaError("That column is not in the newest file, so its type cannot be changed.")
-    sample = text_sample(again)
-    fields[position] = changed_field(fields[position], changes, sample.column(last.positions[position]))
+    sample = take_text_sample(again)
+    fields[position] = change_field(fields[position], changes, sample.get_column(last.positions[position]))
     again.fields = [field.model_dump(mode="json") for field in fields]
     again.save()
     return again
@@ -129,15 +129,15 @@ def bring_back_version(user: User, dataset: Dataset, number: int) -> None:
     must_build(user)
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().get(pk=dataset.pk)
-        version = numbered(dataset.versions.filter(state=Version.State.READY), number, "these rows")
+        version = get_numbered(dataset.versions.filter(state=Version.State.READY), number, "these rows")
         fields = [
-            changed_field(field, {"kind": version.kinds[field.id]}) if field.id in version.kinds else field
+            change_field(field, {"kind": version.kinds[field.id]}) if field.id in version.kinds else field
             for field in dataset.all_fields
         ]
         dataset.fields = [field.model_dump(mode="json") for field in fields]
         if not dataset.is_shaped:
             dataset.taken_fields = dataset.fields
         dataset.current = version
-        with rules_still_hold(dataset):
+        with check_rules_hold(dataset):
             dataset.save()
     refresh_followers(dataset)

@@ -10,7 +10,7 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.templates import Made, Template, filled, load_template, template_of
+from veduta.core.chart.templates import MadeTemplate, Template, fill_template, load_template, make_template
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -19,28 +19,28 @@ from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, keep_draft, name_in_lists
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_for
+from veduta.web.modelling.services import load_model_for
 
 
-def there() -> QuerySet[ChartTemplate]:
+def list_templates() -> QuerySet[ChartTemplate]:
     return ChartTemplate.objects.filter(deleted_at=None).defer("picture").select_related("created_by")
 
 
-def as_it_stands(user: User, chart: Chart) -> ChartDefinition:
+def load_current_definition(user: User, chart: Chart) -> ChartDefinition:
     """A chart as somebody has it before them: with their draft's changes, if there are any."""
     draft = chart.drafts.filter(user=user).first()
     return load_definition(draft.definition if draft else chart.definition)
 
 
-def made_from(user: User, chart: Chart, definition: ChartDefinition | None = None) -> Made:
+def make_from_chart(user: User, chart: Chart, definition: ChartDefinition | None = None) -> MadeTemplate:
     """The template that a chart makes. Raises VedutaError for a chart that does not fit its data."""
     must_build(user)
-    definition = definition or as_it_stands(user, chart)
-    model = model_for(chart.dataset, user, definition.values)
-    return template_of(definition, model, name_in_lists(user, chart.dataset, definition)[:200], user.label)
+    definition = definition or load_current_definition(user, chart)
+    model = load_model_for(chart.dataset, user, definition.values)
+    return make_template(definition, model, name_in_lists(user, chart.dataset, definition)[:200], user.label)
 
 
-def described(template: Template, said: Mapping[str, Any]) -> Template:
+def describe_template(template: Template, said: Mapping[str, Any]) -> Template:
     """A template with other words: `name`, `description`, and of its `places`, in their order, `name`, `needed` and
     `guidance`. Raises DefinitionProblem for what cannot be kept."""
     words = list(said.get("places", ()))
@@ -82,7 +82,7 @@ def may_see_picture(user: User, kept: ChartTemplate) -> bool:
     return bool(kept.picture) and (kept.drawn_from is None or not is_bound(kept.drawn_from, user))
 
 
-def whole(user: User, kept: ChartTemplate) -> Template:
+def load_whole(user: User, kept: ChartTemplate) -> Template:
     """A template as its file has it, with its picture if somebody may see that."""
     if not may_see_picture(user, kept):
         return kept.load()
@@ -97,7 +97,7 @@ def receive(user: User, content: bytes) -> ChartTemplate:
 def use(user: User, kept: ChartTemplate, dataset: Dataset, chosen: Mapping[str, str]) -> Chart:
     """A new chart with fields of a dataset in the template's places. Raises DefinitionProblem with what is missing."""
     must_build(user)
-    definition = filled(kept.load(), chosen, model_for(dataset, user), str(dataset.pk))
+    definition = fill_template(kept.load(), chosen, load_model_for(dataset, user), str(dataset.pk))
     chart = create_chart(user, dataset, definition)
     keep_draft(user, chart, definition, 0)
     kept.made.add(chart)

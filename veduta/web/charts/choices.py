@@ -6,17 +6,17 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from veduta.core.calendar import grouping_for
-from veduta.core.chart.definition import ChartDefinition, default_measure
+from veduta.core.calendar import make_grouping
+from veduta.core.chart.definition import ChartDefinition, make_default_measure
 from veduta.core.chart.paints import OWN, Paints
-from veduta.core.chart.theme import in_both
-from veduta.core.data.fields import Kind, Role, Schema
+from veduta.core.chart.theme import get_both_colours
+from veduta.core.data.fields import DataType, FieldRole, Schema
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
-from veduta.core.query.filters import Context, typed
+from veduta.core.query.filters import Context, convert_point_value
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import Measure, measure_words
-from veduta.web.colours.models import paints_now
+from veduta.web.colours.models import load_paints
 
 VALUES_SHOWN = 100
 
@@ -30,26 +30,28 @@ class ColourChoice:
     tones: tuple[str, str]
 
 
-def _choices(colours: dict[str, str], paints: Paints = OWN) -> list[ColourChoice]:
-    return [ColourChoice(value, words, in_both(paints.named(value))) for value, words in colours.items()]
+def _make_choices(colours: dict[str, str], paints: Paints = OWN) -> list[ColourChoice]:
+    return [ColourChoice(value, words, get_both_colours(paints.get_colour(value))) for value, words in colours.items()]
 
 
-def colour_choices() -> list[ColourChoice]:
+def list_colour_choices() -> list[ColourChoice]:
     """The colours to choose from: those of series as the workspace has them, and those that mean something."""
-    paints = paints_now()
-    return _choices(
+    paints = load_paints()
+    return _make_choices(
         {str(number): f"Series colour {number}" for number in range(1, len(paints.series) + 1)}
         | {"better": "Better", "worse": "Worse", "quiet": "Quiet grey", "ink": "Ink"},
         paints,
     )
 
 
-TINTS = _choices({"#F8DFDC": "Pale red", "#DCEFE6": "Pale green", "#FBF0D9": "Pale yellow", "#E6EAEA": "Pale grey"})
+TINTS = _make_choices(
+    {"#F8DFDC": "Pale red", "#DCEFE6": "Pale green", "#FBF0D9": "Pale yellow", "#E6EAEA": "Pale grey"}
+)
 """Grounds of cells, for texts to be read on."""
 
 
 @dataclass(frozen=True)
-class Opened:
+class OpenPopover:
     """A popover that was opened: the clause's entry at `index`; of a filter also the field and the way it is to be."""
 
     definition: ChartDefinition
@@ -67,12 +69,12 @@ def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure
     choices = [
         *definition.measures,
         Measure(),
-        *(default_measure(f) for f in schema.visible if f.role is Role.MEASURE),
+        *(make_default_measure(f) for f in schema.visible if f.role is FieldRole.MEASURE),
         *([chosen] if chosen else []),
     ]
     unique: list[Measure] = []
     for measure in choices:
-        if not any(measure.same_number(other) for other in unique):
+        if not any(measure.is_same_number(other) for other in unique):
             unique.append(measure)
     return [
         {
@@ -85,34 +87,38 @@ def measure_choices(definition: ChartDefinition, schema: Schema, chosen: Measure
                     "name": measure.name,
                 }
             ),
-            "chosen": chosen is not None and measure.same_number(chosen),
+            "chosen": chosen is not None and measure.is_same_number(chosen),
         }
         for measure in unique
     ]
 
 
-def numbers(model: Model) -> list[ParameterField]:
+def list_number_parameters(model: Model) -> list[ParameterField]:
     """The parameters that can stand for a number."""
     return [
         parameter for parameter in model.definition.parameters if parameter.kind.is_number and not parameter.several
     ]
 
 
-def parameter_choices(
+def list_parameter_choices(
     parameter: ParameterField, setting: list[Any] | None, model: Model, find: str = ""
 ) -> dict[str, Any]:
     """What the editor of a parameter offers: its choices, the values of its field, or a box for one."""
-    chosen = [] if setting is None else [plain(value) for value in setting]
+    chosen = [] if setting is None else [simplify(value) for value in setting]
     choices = [
         (json.dumps(each.value), each.label or str(each.value), each.value in chosen) for each in parameter.choices
     ]
     if not choices and parameter.field and parameter.field in model.schema:
         field = model.schema[parameter.field]
-        values, _ = group_values(model, grouping_for(field), find, VALUES_SHOWN, tuple(typed(v, field) for v in chosen))
+        values, _ = group_values(
+            model, make_grouping(field), find, VALUES_SHOWN, tuple(convert_point_value(v, field) for v in chosen)
+        )
         choices = [
-            (json.dumps(plain(value)), said, plain(value) in chosen) for value, said, _ in values if value is not None
+            (json.dumps(simplify(value)), said, simplify(value) in chosen)
+            for value, said, _ in values
+            if value is not None
         ]
-    elif not choices and parameter.kind is Kind.YES_NO:
+    elif not choices and parameter.kind is DataType.YES_NO:
         choices = [("true", "Yes", True in chosen), ("false", "No", False in chosen)]
     return {
         "parameter": parameter,
@@ -120,9 +126,11 @@ def parameter_choices(
         "value": chosen[0] if chosen else "",
         "unlimited": setting is None,
         "find": find,
-        "input": {Kind.DATE: "date", Kind.DATETIME: "datetime-local", Kind.TEXT: "text"}.get(parameter.kind, "number"),
+        "input": {DataType.DATE: "date", DataType.DATETIME: "datetime-local", DataType.TEXT: "text"}.get(
+            parameter.kind, "number"
+        ),
     }
 
 
-def plain(value: Any) -> Any:
+def simplify(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 from veduta.core.chart.conditional import SIGNS, ConditionalFormat
 from veduta.core.chart.drawing.conditions import CellLook
-from veduta.core.words import in_sentence
-from veduta.web.colours.models import paints_now
+from veduta.core.words import lower_first
+from veduta.web.colours.models import load_paints
 
 
 @dataclass(frozen=True)
-class Sample:
+class FormatSample:
     """What a conditional format says, how it looks, and whether all is there that it takes."""
 
     words: str
@@ -20,13 +20,15 @@ class Sample:
     is_whole: bool
 
 
-def sample_of(conditional: ConditionalFormat, words: str) -> Sample:
+def sample_of(conditional: ConditionalFormat, words: str) -> FormatSample:
     sign = SIGNS[conditional.sign][0] if conditional.sign else ""
-    paints = paints_now()
-    look = CellLook(paints.named(conditional.colour), paints.named(conditional.ground), conditional.strong, sign)
-    return Sample(words, look, conditional.is_whole)
+    paints = load_paints()
+    look = CellLook(
+        paints.get_colour(conditional.colour), paints.get_colour(conditional.ground), conditional.strong, sign
+    )
+    return FormatSample(words, look, conditional.is_whole)
 
 
-def samples_listed(formats: Iterable[tuple[ConditionalFormat, str]]) -> list[Sample]:
+def list_samples(formats: Iterable[tuple[ConditionalFormat, str]]) -> list[FormatSample]:
     """Conditional formats with their words, as they are listed beside a chart."""
-    return [sample_of(each, in_sentence(words)) for each, words in formats if each.is_whole and not each.is_bare]
+    return [sample_of(each, lower_first(words)) for each, words in formats if each.is_whole and not each.is_bare]

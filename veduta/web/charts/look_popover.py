@@ -8,21 +8,21 @@ from typing import Any
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.drawing.series_looks import entries_of, has_lines
-from veduta.core.chart.kinds import Asked
+from veduta.core.chart.drawing.series_looks import has_lines, list_legend_entries
+from veduta.core.chart.kinds import ChartShape
 from veduta.core.chart.look import PARTS, PartName, SeriesLook
-from veduta.core.chart.question import ask, colours_within, work_out
-from veduta.core.chart.sentence import default_title
-from veduta.core.chart.texts import VALUES, as_written
-from veduta.core.chart.theme import in_both, paper_in_both
-from veduta.core.chart.value_colours import ValueColours, keys_of
+from veduta.core.chart.question import ask, narrow_value_colours, work_out
+from veduta.core.chart.sentence import write_default_title
+from veduta.core.chart.texts import VALUES, show_text
+from veduta.core.chart.theme import get_both_colours, get_both_paper_colours
+from veduta.core.chart.value_colours import ValueColours, make_value_keys
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
-from veduta.web.charts.choices import VALUES_SHOWN, Opened, numbers
-from veduta.web.charts.services import workspace_colours
-from veduta.web.charts.setting_inputs import SettingInput, setting_inputs
-from veduta.web.colours.models import paints_now
+from veduta.web.charts.choices import VALUES_SHOWN, OpenPopover, list_number_parameters
+from veduta.web.charts.services import load_workspace_colours
+from veduta.web.charts.setting_inputs import SettingInput, list_setting_inputs
+from veduta.web.colours.models import load_paints
 from veduta.web.datasets.atlas import Atlas
 
 PLACES = [
@@ -123,14 +123,14 @@ class ColouredValue:
     set_here: str
 
 
-def series_context(opened: Opened) -> dict[str, Any]:
+def make_series_context(opened: OpenPopover) -> dict[str, Any]:
     """The series of the drawing, each with how it looks where that differs from the usual."""
     answered = ask(opened.definition, opened.model, opened.context, atlas=Atlas())
     own = {each.name: each for each in opened.definition.look.series}
-    names = entries_of(answered.drawing)
+    names = list_legend_entries(answered.drawing)
     return {
         "template": "series",
-        "series": [(name, _series_words(own.get(name))) for name in names],
+        "series": [(name, _describe_series(own.get(name))) for name in names],
         "is_only": len(names) == 1,
         "has_lines": has_lines(answered.drawing),
         "patterns": _pick("whole", opened.definition.look.whole, *PATTERNS),
@@ -138,7 +138,7 @@ def series_context(opened: Opened) -> dict[str, Any]:
     }
 
 
-def _series_words(look: SeriesLook | None) -> str:
+def _describe_series(look: SeriesLook | None) -> str:
     if look is None:
         return ""
     width = f"{look.width:g} px" if look.width else ""
@@ -147,7 +147,7 @@ def _series_words(look: SeriesLook | None) -> str:
     return ", ".join(filter(None, [look.colour, width, look.dash, points, opacity]))
 
 
-def look_context(opened: Opened) -> dict[str, Any]:
+def look_context(opened: OpenPopover) -> dict[str, Any]:
     """What the popover shows of a part, the field that is opened; of an axis with values or names on it, as the way
     says. Raises DefinitionProblem for a part that there is not."""
     definition, model, way = opened.definition, opened.model, opened.way
@@ -155,7 +155,7 @@ def look_context(opened: Opened) -> dict[str, Any]:
     if name is None:
         raise DefinitionProblem("A drawing has no such part.", hint="Load the page again.")
     if name == "series":
-        return series_context(opened)
+        return make_series_context(opened)
     now = getattr(definition.look, name)
     is_axis = name in ("along", "value", "second")
     kinds: list[str] = [way if way in BOXES else "values", "axis"] if is_axis else [name]
@@ -167,8 +167,8 @@ def look_context(opened: Opened) -> dict[str, Any]:
     differing = now.model_dump(exclude_defaults=True)
     return {
         "heading": HEADINGS[name],
-        "texts": _texts(definition, model) if name == "title" else [],
-        "coloured": _coloured(opened) if name == "legend" else [],
+        "texts": _list_texts(definition, model) if name == "title" else [],
+        "coloured": _list_coloured(opened) if name == "legend" else [],
         "own_colours": definition.own_colours,
         "values": [(f"{{{each}}}", words) for each, (words, _) in VALUES.items()],
         "part": name,
@@ -178,11 +178,11 @@ def look_context(opened: Opened) -> dict[str, Any]:
         "picks": [_pick(name, now, *each) for kind in kinds for each in PICKS[kind]]
         + [_pick("whole", definition.look.whole, *PATTERNS)] * has_entries,
         "colours": [(key, label, getattr(now, key)) for key, label in COLOURS.get(name, ())],
-        "which": _which_labels(definition, model) if name == "labels" else None,
+        "which": _make_label_input(definition, model) if name == "labels" else None,
         "languages": list(LANGUAGES.items()) if name == "whole" else [],
         "language": now.language if name == "whole" else "",
-        "paper": _paper(now.ground) if name == "whole" else "",
-        "parameters": numbers(model) if "values" in kinds else [],
+        "paper": _find_paper(now.ground) if name == "whole" else "",
+        "parameters": list_number_parameters(model) if "values" in kinds else [],
         "by_parameters": [(f"{end}_parameter", words, getattr(now, f"{end}_parameter")) for end, words in ENDS]
         if is_axis
         else [],
@@ -193,54 +193,57 @@ def look_context(opened: Opened) -> dict[str, Any]:
 
 def _has_lines_in_time(definition: ChartDefinition, model: Model) -> bool:
     """Whether lines go along time, which may have gaps."""
-    layers = choose_kind(definition, model)[0].layers(definition)
+    layers = choose_kind(definition, model)[0].list_layers(definition)
     is_in_time = bool(definition.groups) and definition.groups[0].is_time_axis
     return is_in_time and any(layer.how in ("line", "step") for layer in layers)
 
 
-def _which_labels(definition: ChartDefinition, model: Model) -> SettingInput | None:
+def _make_label_input(definition: ChartDefinition, model: Model) -> SettingInput | None:
     """Which marks have labels, where that can be chosen."""
-    inputs = setting_inputs(choose_kind(definition, model)[0], definition, Asked(definition, model))
+    inputs = list_setting_inputs(choose_kind(definition, model)[0], definition, ChartShape(definition, model))
     return next((each for each in inputs if each.name == "labels"), None)
 
 
-def _paper(ground: str) -> str:
+def _find_paper(ground: str) -> str:
     """What is said where a ground is not drawn as it was chosen."""
-    chosen = paints_now().named(ground)
-    drawn = paper_in_both(chosen)[0] if chosen else ""
+    chosen = load_paints().get_colour(ground)
+    drawn = get_both_paper_colours(chosen)[0] if chosen else ""
     return f"Texts could not be read on {chosen}, so the ground is {drawn}." if drawn != chosen else ""
 
 
-def _coloured(opened: Opened) -> list[ColouredValue]:
+def _list_coloured(opened: OpenPopover) -> list[ColouredValue]:
     """The values that the chart shows in colours, as they are there now."""
     definition, model = opened.definition, opened.model
     kind, _, result = work_out(definition, model, opened.context)
-    dimensions = kind.coloured(definition)
+    dimensions = kind.list_coloured_groups(definition)
     columns = [column for column in result.dimensions if column.grouping in dimensions]
     if not columns:
         return []
-    picture, paints = Picture(definition, result), paints_now()
-    everywhere = colours_within(definition, model, workspace_colours(definition, model))
-    here = colours_within(definition, model, ValueColours())
+    picture, paints = Picture(definition, result), load_paints()
+    everywhere = narrow_value_colours(definition, model, load_workspace_colours(definition, model))
+    here = narrow_value_colours(definition, model, ValueColours())
     names, found = [column.name for column in columns], []
     for values in result.frame.select([column.key for column in columns]).unique(maintain_order=True).iter_rows():
-        words = " · ".join(picture.words(column, value) for column, value in zip(columns, values, strict=True))
-        colour = everywhere.of(names, values)
+        words = " · ".join(picture.label(column, value) for column, value in zip(columns, values, strict=True))
+        colour = everywhere.find_colour(names, values)
         found.append(
             ColouredValue(
-                words, list(keys_of(values)), in_both(paints.named(colour)) if colour else None, here.of(names, values)
+                words,
+                list(make_value_keys(values)),
+                get_both_colours(paints.get_colour(colour)) if colour else None,
+                here.find_colour(names, values),
             )
         )
     return found[:VALUES_SHOWN]
 
 
-def _texts(definition: ChartDefinition, model: Model) -> list[tuple[str, str, str, str, str]]:
+def _list_texts(definition: ChartDefinition, model: Model) -> list[tuple[str, str, str, str, str]]:
     """The texts of a chart as they are written: edit, name, label, text, and what stands there without one."""
-    usual = default_title(definition, model.schema)
+    usual = write_default_title(definition, model.schema)
     return [
-        ("set_title", "title", "Title", as_written(definition.title, model), usual),
-        ("set_note", "note", "Note below it", as_written(definition.note, model), "none"),
-        ("set_foot", "foot", "Words under the drawing", as_written(definition.foot, model), "none"),
+        ("set_title", "title", "Title", show_text(definition.title, model), usual),
+        ("set_note", "note", "Note below it", show_text(definition.note, model), "none"),
+        ("set_foot", "foot", "Words under the drawing", show_text(definition.foot, model), "none"),
     ]
 
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.merging import ALL, Merged, brought_up, changed, merged
-from veduta.core.words import listed
+from veduta.core.chart.merging import ALL, MergedChart, find_changed_parts, merge_definitions, rebase_definition
+from veduta.core.words import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User, label_of
 from veduta.web.charts.models import Chart, Revision
 from veduta.web.together.log import Entry
-from veduta.web.together.steps import steps
+from veduta.web.together.steps import iterate_steps
 
 Edit = dict[str, Any]
 Left = dict[str, Any]
@@ -22,7 +22,7 @@ ENTRIES = 200
 
 
 @dataclass(frozen=True)
-class BroughtTogether:
+class MergedSave:
     """Somebody's states with what others saved meanwhile: the first is the one now, which `is_saved` if nothing of it
     is this person's own. `who` saved last. `won` says what others changed too and is as this person has it, and
     `theirs` is the edit that takes it as the others have it; `lost` says what this person had saved and others have
@@ -41,55 +41,57 @@ class BroughtTogether:
 
 def bring_together(
     user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition], behind: int = 0
-) -> BroughtTogether:
+) -> MergedSave:
     """Bring a chart as it is on somebody's page, and the states to which undoing (so many as are `behind`) and redoing
     lead, the nearest last, together with what was saved since `base_revision`."""
     must_build(user)
     saved = chart.load()
     begun = chart.revisions.filter(number=base_revision).first()
     base = load_definition(begun.definition) if begun else saved
-    made = [merged(base, saved, states[0]), *(brought_up(base, saved, each) for each in states[1:])]
+    made = [merge_definitions(base, saved, states[0]), *(rebase_definition(base, saved, each) for each in states[1:])]
     now, both = made[0].definition, made[0].both
-    lost = _lost(user, chart, begun, saved) - changed(saved, now) if begun else set()
+    lost = _find_lost(user, chart, begun, saved) - find_changed_parts(saved, now) if begun else set()
     who = label_of(chart.updated_by)
-    return BroughtTogether(
+    return MergedSave(
         [each.definition for each in made],
         now == saved,
         who,
-        _told(who, both, "as you have it"),
-        _taking(saved, both),
-        _told(who, lost, "as they have it"),
-        _taking(base, lost),
-        [None, *_left(who, made, states, behind)],
+        _describe_conflict(who, both, "as you have it"),
+        _make_edit(saved, both),
+        _describe_conflict(who, lost, "as they have it"),
+        _make_edit(base, lost),
+        [None, *_iterate_left(who, made, states, behind)],
     )
 
 
-def _left(who: str, made: Sequence[Merged], states: Sequence[ChartDefinition], behind: int) -> Iterator[Left | None]:
+def _iterate_left(
+    who: str, made: Sequence[MergedChart], states: Sequence[ChartDefinition], behind: int
+) -> Iterator[Left | None]:
     """What the step to each state but the first leaves: what others changed since, of what the step changes."""
-    for place, nearer in steps(len(states), behind):
-        parts = changed(states[place], states[nearer]).intersection(made[place].both)
-        yield {"words": _told(who, parts, "as they have it"), "settings": sorted(parts)} if parts else None
+    for place, nearer in iterate_steps(len(states), behind):
+        parts = find_changed_parts(states[place], states[nearer]).intersection(made[place].both)
+        yield {"words": _describe_conflict(who, parts, "as they have it"), "settings": sorted(parts)} if parts else None
 
 
-def _lost(user: User, chart: Chart, begun: Revision, saved: ChartDefinition) -> set[str]:
+def _find_lost(user: User, chart: Chart, begun: Revision, saved: ChartDefinition) -> set[str]:
     """The parts that somebody set when they saved last, and that are otherwise now."""
     before = chart.revisions.filter(number__lt=begun.number).first()
     if begun.saved_by != user or before is None:
         return set()
     mine = load_definition(begun.definition)
-    return changed(load_definition(before.definition), mine) & changed(mine, saved)
+    return find_changed_parts(load_definition(before.definition), mine) & find_changed_parts(mine, saved)
 
 
-def _taking(other: ChartDefinition, parts: Collection[str]) -> Edit:
+def _make_edit(other: ChartDefinition, parts: Collection[str]) -> Edit:
     return {"edit": "take_parts", "other": other.model_dump(mode="json"), "parts": sorted(parts)}
 
 
-def _told(who: str, parts: Collection[str], so: str) -> str:
-    return f"{who} changed {_words(parts)}, too. It is {so}." if parts else ""
+def _describe_conflict(who: str, parts: Collection[str], so: str) -> str:
+    return f"{who} changed {_label_parts(parts)}, too. It is {so}." if parts else ""
 
 
-def _words(parts: Collection[str]) -> str:
-    return listed([words for part, words in ALL.items() if part in parts])
+def _label_parts(parts: Collection[str]) -> str:
+    return join_names([words for part, words in ALL.items() if part in parts])
 
 
 def log_of(chart: Chart) -> list[Entry]:
@@ -99,8 +101,8 @@ def log_of(chart: Chart) -> list[Entry]:
     entries = []
     for place, revision in enumerate(revisions[:ENTRIES]):
         is_first = place + 1 == len(revisions)
-        parts = set() if is_first else changed(definitions[place + 1], definitions[place])
-        said = _words(parts)
+        parts = set() if is_first else find_changed_parts(definitions[place + 1], definitions[place])
+        said = _label_parts(parts)
         entries.append(
             Entry(
                 who=label_of(revision.saved_by),

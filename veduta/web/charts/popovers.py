@@ -9,58 +9,58 @@ from typing import Annotated, Any
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grain, Grouping, grains_for, period_start
-from veduta.core.chart.choose import choose_kind, suited
+from veduta.core.calendar import Grain, Grouping, find_period_start, list_field_grains
+from veduta.core.chart.choose import choose_kind, pick_best_kind
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
 from veduta.core.chart.drawing.layers import SHADED
-from veduta.core.chart.drawing.references import reference_words
+from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.kinds import KINDS, THEMES, Asked
-from veduta.core.chart.kinds import Kind as KindOfDrawing
+from veduta.core.chart.kinds import KINDS, THEMES, ChartShape
+from veduta.core.chart.kinds import ChartKind as KindOfDrawing
 from veduta.core.chart.look import ColumnLook, ValueLook
-from veduta.core.chart.question import values_seen
-from veduta.core.chart.sentence import drill_words, parameters_read
-from veduta.core.chart.value_colours import key_of, key_of_value
-from veduta.core.chart.variations import fitting, measure_formula
-from veduta.core.data.date_patterns import in_date_pattern
-from veduta.core.data.fields import Field, Kind, Role, aggregates_for
+from veduta.core.chart.question import list_values_seen
+from veduta.core.chart.sentence import describe_drilling, list_parameters_read
+from veduta.core.chart.value_colours import make_field_key, make_value_key
+from veduta.core.chart.variations import list_variations, measure_formula
+from veduta.core.data.date_patterns import format_date_pattern
+from veduta.core.data.fields import DataField, DataType, FieldRole, list_aggregates
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import group_words
-from veduta.core.formula.check import Checked
-from veduta.core.formula.measures import with_names
+from veduta.core.formula.check import TypedExpression
+from veduta.core.formula.measures import replace_ids_with_names
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
 from veduta.core.query.filters.base import FieldCondition
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import (
     TOTAL_WORDS,
-    Keep,
     Measure,
+    TopN,
+    get_total,
+    label_measures,
     measure_format,
     measure_node,
     measure_words,
-    total_of,
-    words_together,
 )
 from veduta.core.query.query import Sort
-from veduta.core.words import listed
+from veduta.core.words import join_names
 from veduta.web.charts.choices import (
     VALUES_SHOWN,
-    Opened,
-    colour_choices,
+    OpenPopover,
+    list_colour_choices,
+    list_number_parameters,
+    list_parameter_choices,
     measure_choices,
-    numbers,
-    parameter_choices,
-    plain,
+    simplify,
 )
-from veduta.web.charts.conditions_popover import condition_context, list_context
-from veduta.web.charts.filter_forms import FORMS, forms_for, shows
+from veduta.web.charts.conditions_popover import list_context, make_condition_context
+from veduta.web.charts.filter_forms import FORMS, list_forms, shows
 from veduta.web.charts.look_popover import Pick, look_context
-from veduta.web.charts.setting_inputs import setting_inputs
-from veduta.web.common.requests import Line, Sent, Whole
-from veduta.web.datasets.known import known
+from veduta.web.charts.setting_inputs import list_setting_inputs
+from veduta.web.common.requests import Line, RequestModel, Whole
+from veduta.web.datasets.known import get_datasets
 from veduta.web.datasets.models import Dataset
 
 
@@ -79,14 +79,14 @@ MISSING_CLAUSES = (
     ("aligned", "Start together", lambda d: any(g.is_time_axis for g in d.groups) and not d.aligned),
     ("periods", "Periods of the tables", lambda d: not d.own_periods),
     ("totals", "Subtotals", lambda d: shows_subtotals(d) and len(d.groups) > 1 and not d.totals),
-    ("drill", "Drill", lambda d: not drill_words(d)),
+    ("drill", "Drill", lambda d: not describe_drilling(d)),
 )
-Popover = Callable[[Opened], dict[str, Any]]
+Popover = Callable[[OpenPopover], dict[str, Any]]
 POPOVERS: dict[str, tuple[str, Popover]] = {}
 """By clause the template, and what makes its context, which may name another template."""
 
 
-def popover(clause: str, template: str = "") -> Callable[[Popover], Popover]:
+def register_popover(clause: str, template: str = "") -> Callable[[Popover], Popover]:
     """Registers what makes the context of a clause's popover."""
 
     def register(make: Popover) -> Popover:
@@ -96,7 +96,7 @@ def popover(clause: str, template: str = "") -> Callable[[Popover], Popover]:
     return register
 
 
-class ClauseSent(Sent):
+class ClauseSent(RequestModel):
     """Which popover is opened: a clause's entry at `index`, and what is searched for in it; of a filter also the field
     and the way it is to be."""
 
@@ -107,19 +107,21 @@ class ClauseSent(Sent):
     way: Line = ""
 
 
-def popover_context(definition: ChartDefinition, model: Model, context: Context, opening: ClauseSent) -> dict[str, Any]:
+def make_popover_context(
+    definition: ChartDefinition, model: Model, context: Context, opening: ClauseSent
+) -> dict[str, Any]:
     """The template and its context for a clause. Raises DefinitionProblem for an unknown one."""
     clause, index = opening.clause, opening.index
     if clause not in POPOVERS:
         raise DefinitionProblem("Veduta does not know this clause.", hint="Load the page again.")
     template, make = POPOVERS[clause]
-    opened = Opened(definition, model, context, clause, index, opening.find[:200], opening.field, opening.way)
+    opened = OpenPopover(definition, model, context, clause, index, opening.find[:200], opening.field, opening.way)
     shared = {"definition": definition, "clause": clause, "index": index, "find": opened.find, "template": template}
     return shared | make(opened)
 
 
-@popover("totals")
-def _alone(opened: Opened) -> dict[str, Any]:
+@register_popover("totals")
+def _make_empty_context(opened: OpenPopover) -> dict[str, Any]:
     return {}
 
 
@@ -137,8 +139,8 @@ READY = (
 )
 
 
-@popover("compare")
-def _compare(opened: Opened) -> dict[str, Any]:
+@register_popover("compare")
+def _compare(opened: OpenPopover) -> dict[str, Any]:
     """What the marks are held against: ready-made lines, and one of one's own."""
     definition, index = opened.definition, opened.index
     is_new = index >= len(definition.references)
@@ -147,38 +149,38 @@ def _compare(opened: Opened) -> dict[str, Any]:
     of = reference.of if reference else opened.way or "number"
     others = [("number", "A number"), ("groups", "Of the groups"), ("formula", "A formula")]
     others += [("dates", "A day or days"), ("events", "Events of a dataset")] * is_dated
-    formula = with_names(reference.formula, opened.model.schema) if reference else ""
+    formula = replace_ids_with_names(reference.formula, opened.model.schema) if reference else ""
     return {
         "is_new": is_new,
         "reference": reference,
         "of": of,
-        "words": reference_words(reference.model_copy(update={"said": ""}), formula) if reference else "",
+        "words": describe_reference(reference.model_copy(update={"said": ""}), formula) if reference else "",
         "formula": formula,
         "said": reference.said if reference else "",
         "ready": [(words, tail, {"edit": "set_reference", "reference": sent}) for words, tail, sent in READY],
         "statistics": list(STATISTICS_OFFERED.items()),
         "others": [each for each in others if each[0] != of],
-        "parameters": numbers(opened.model),
+        "parameters": list_number_parameters(opened.model),
         "over": [("panel", "each panel by itself"), ("all", "all panels")],
         "in_panels": definition.panels is not None and of in ("groups", "rows", "formula"),
-        "colours": colour_choices(),
+        "colours": list_colour_choices(),
         "dashes": list(DASHES.items()),
         "next": len(definition.references),
-        **(_events(opened, reference.events if reference else None) if of == "events" else {}),
+        **(_make_events_context(opened, reference.events if reference else None) if of == "events" else {}),
     }
 
 
-def _events(opened: Opened, chosen: EventFields | None) -> dict[str, Any]:
+def _make_events_context(opened: OpenPopover, chosen: EventFields | None) -> dict[str, Any]:
     """The datasets that may have events, or of one that is chosen (`opened.field`) its fields."""
     key = chosen.dataset if chosen else opened.field
-    there = known([key]) if key else {}
+    there = get_datasets([key]) if key else {}
     if key not in there:
         datasets = Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=opened.definition.dataset)
         dated = [dataset for dataset in datasets if any(field.kind.is_date for field in dataset.schema.visible)]
         return {"datasets": dated}
     fields = there[key].schema.visible
     days = [field for field in fields if field.kind.is_date]
-    texts = [field for field in fields if field.kind is Kind.TEXT]
+    texts = [field for field in fields if field.kind is DataType.TEXT]
     usual = EventFields(
         dataset=key,
         start=days[0].id if days else "none",
@@ -189,8 +191,8 @@ def _events(opened: Opened, chosen: EventFields | None) -> dict[str, Any]:
     return {"events": chosen or usual, "days": days, "texts": texts, **said}
 
 
-@popover("drill")
-def _drill(opened: Opened) -> dict[str, Any]:
+@register_popover("drill")
+def _make_drill_context(opened: OpenPopover) -> dict[str, Any]:
     """Where readers may drill the chart: the paths on which its dimensions are, and those of its dates."""
     schema, now = opened.model.schema, opened.definition.drill
     fields = {group.field for group in opened.definition.groups}
@@ -199,27 +201,27 @@ def _drill(opened: Opened) -> dict[str, Any]:
     return {"paths": named, "now": now}
 
 
-@popover("aligned")
-def _aligned(opened: Opened) -> dict[str, Any]:
+@register_popover("aligned")
+def _make_aligned_context(opened: OpenPopover) -> dict[str, Any]:
     definition, schema = opened.definition, opened.model.schema
     return {
-        "text": with_names(definition.aligned, schema),
+        "text": replace_ids_with_names(definition.aligned, schema),
         "measures": measure_choices(definition, schema, definition.measures[0]),
     }
 
 
-@popover("periods")
-def _periods(opened: Opened) -> dict[str, Any]:
+@register_popover("periods")
+def _make_periods_context(opened: OpenPopover) -> dict[str, Any]:
     return {"periods": "own" if opened.definition.own_periods else "same"}
 
 
-@popover("as", "kind")
-def _kind(opened: Opened) -> dict[str, Any]:
+@register_popover("as", "kind")
+def _make_kind_context(opened: OpenPopover) -> dict[str, Any]:
     definition, model = opened.definition, opened.model
-    asked = Asked(definition, model)
-    chosen, why = suited(asked)
+    asked = ChartShape(definition, model)
+    chosen, why = pick_best_kind(asked)
     current = choose_kind(definition, model)[0]
-    problems = [(kind, kind.unfit(asked)) for kind in KINDS.values()]
+    problems = [(kind, kind.explain_unsupported(asked)) for kind in KINDS.values()]
     fitting_: dict[str, list[KindOfDrawing]] = {theme: [] for theme in THEMES}
     for kind, problem in problems:
         if not problem:
@@ -229,7 +231,7 @@ def _kind(opened: Opened) -> dict[str, Any]:
         "others": [(kind, problem) for kind, problem in problems if problem],
         "chosen": chosen,
         "why": why,
-        "settings": setting_inputs(current, definition, asked),
+        "settings": list_setting_inputs(current, definition, asked),
     }
 
 
@@ -249,28 +251,28 @@ DASHES = {"solid": "Solid", "dashed": "Dashed", "dotted": "Dotted"}
 UNDIVIDED = [(False, "Each by itself"), (True, "All together")]
 
 
-@popover("layer")
-def _layer(opened: Opened) -> dict[str, Any]:
+@register_popover("layer")
+def _make_layer_context(opened: OpenPopover) -> dict[str, Any]:
     """How a layer of the drawing is drawn, and what can be laid over it."""
     definition, model, index = opened.definition, opened.model, opened.index
     kind = choose_kind(definition, model)[0]
-    layers = kind.layers(definition)
+    layers = kind.list_layers(definition)
     if index >= len(layers):
         raise DefinitionProblem("The chart has no such layer any more.", hint="Load the page again.")
-    layer, names = layers[index], words_together(definition.measures, model.schema)
+    layer, names = layers[index], label_measures(definition.measures, model.schema)
     is_between = layer.how in WAYS_BETWEEN
     lies = kind.lies(definition)
     return {
         "layer": layer,
-        "measures": listed([names[i] for i in layer.measures]),
+        "measures": join_names([names[i] for i in layer.measures]),
         "ways": list((WAYS_BETWEEN if is_between else WAYS).items()),
         "axes": [("first", "Below" if lies else "Left"), ("second", "Above" if lies else "Right")],
         "divided": UNDIVIDED if len(definition.drawn) > 1 else [],
-        "test": with_names(layer.test, model.schema),
+        "test": replace_ids_with_names(layer.test, model.schema),
         "can_be_shaded": layer.how in SHADED,
         "shades": measure_choices(definition, model.schema, layer.shade),
         "steps": list(STEPS_WORDS.items()),
-        "colours": colour_choices(),
+        "colours": list_colour_choices(),
         "dashes": list(DASHES.items()),
         "numbers": [
             ("width", "Line, px", layer.width),
@@ -281,11 +283,11 @@ def _layer(opened: Opened) -> dict[str, Any]:
         "last": len(layers) - 1,
         "before": index - 1,
         "after": index + 1,
-        "additions": _additions(layer, names),
+        "additions": _list_additions(layer, names),
     }
 
 
-def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]]]:
+def _list_additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]]]:
     """What can be added beside a layer: another way of the same measure, and what stands between it and others."""
     first = layer.measures[0]
     found = [
@@ -303,27 +305,27 @@ def _additions(layer: Layer, names: list[str]) -> list[tuple[str, dict[str, Any]
     return found
 
 
-popover("look")(look_context)
-popover("conditions")(list_context)
-popover("condition")(condition_context)
+register_popover("look")(look_context)
+register_popover("conditions")(list_context)
+register_popover("condition")(make_condition_context)
 
 
-@popover("keep")
-def _keep(opened: Opened) -> dict[str, Any]:
+@register_popover("keep")
+def _keep(opened: OpenPopover) -> dict[str, Any]:
     definition, model = opened.definition, opened.model
-    keep = definition.keep or Keep(by=definition.measures[0])
+    keep = definition.keep or TopN(by=definition.measures[0])
     return {
         "keep": keep,
         "of": model.schema[definition.by[0].field].name if definition.by else "",
         "measures": measure_choices(definition, model.schema, keep.by),
         "is_new": definition.keep is None,
-        "parameters": numbers(model),
+        "parameters": list_number_parameters(model),
         "within": len(definition.groups) > 1,
     }
 
 
-@popover("show")
-def _show(opened: Opened) -> dict[str, Any]:
+@register_popover("show")
+def _show(opened: OpenPopover) -> dict[str, Any]:
     definition, model, index = opened.definition, opened.model, opened.index
     schema = model.schema
     is_new = index >= len(definition.measures)
@@ -334,17 +336,17 @@ def _show(opened: Opened) -> dict[str, Any]:
         "measure": measure,
         "field": field,
         "name": measure_words(measure, schema) if measure else "",
-        "aggregates": aggregates_for(field.kind) if field and field.level == "row" else [],
-        "format": measure_format(measure, schema, _node(measure, model)) if measure else None,
-        "formula": with_names(measure.formula, schema) if measure else "",
-        "defined": with_names(field.formula, schema) if field and field.formula else "",
-        "total": total_of(measure, schema) if measure else "again",
+        "aggregates": list_aggregates(field.kind) if field and field.level == "row" else [],
+        "format": measure_format(measure, schema, _check_measure(measure, model)) if measure else None,
+        "formula": replace_ids_with_names(measure.formula, schema) if measure else "",
+        "defined": replace_ids_with_names(field.formula, schema) if field and field.formula else "",
+        "total": get_total(measure, schema) if measure else "again",
         "totals": list(TOTAL_WORDS.items()),
-        "variations": fitting(definition.groups, schema, measure, opened.model.parameters) if measure else [],
-        "ways": _ways(opened) if measure else [],
-        **_in_cells(opened),
-        "fixed": measure is not None and not _node(measure, model).fields,
-        "fields": _fields_first(model, Role.MEASURE),
+        "variations": list_variations(definition.groups, schema, measure, opened.model.parameters) if measure else [],
+        "ways": _list_ways(opened) if measure else [],
+        **_make_in_cells_context(opened),
+        "fixed": measure is not None and not _check_measure(measure, model).fields,
+        "fields": _list_fields_first(model, FieldRole.MEASURE),
         "removable": not is_new and bool(definition.show),
         "next_condition": len(definition.conditional),
         "next": len(definition.show),
@@ -355,14 +357,14 @@ LINE_GRAINS = (Grain.YEAR, Grain.QUARTER, Grain.MONTH, Grain.WEEK)
 CELLS = [("", "Nothing"), ("bar", "Bars"), ("shade", "Shades")]
 
 
-def _in_cells(opened: Opened) -> dict[str, Any]:
+def _make_in_cells_context(opened: OpenPopover) -> dict[str, Any]:
     """What the cells of a measure can draw, if the chart is a table."""
     definition, model, index = opened.definition, opened.model, opened.index
     measures = definition.measures
     kind = choose_kind(definition, model)[0]
     if index >= len(measures):
         return {"cells": []}
-    value_kind, column = _node(measures[index], model).kind, definition.look.column(index)
+    value_kind, column = _check_measure(measures[index], model).kind, definition.look.get_column(index)
     headed = {"column": column, "has_above": kind.groups_headings and len(measures) > 1}
     if not kind.in_cells or value_kind is None or not value_kind.is_number:
         return {"cells": [], **headed}
@@ -373,7 +375,7 @@ def _in_cells(opened: Opened) -> dict[str, Any]:
         "cells": [(words, column.draws == value, _set_column(index, draws=value)) for value, words in CELLS],
         "lines": [(words, (grain or "") == value, _set_column(index, grain=value)) for value, words in lines],
         **headed,
-        "column_picks": _column_picks(opened, column),
+        "column_picks": _list_column_picks(opened, column),
     }
 
 
@@ -383,7 +385,7 @@ TOTALS = [(False, "Left out"), (True, "Drawn on too")]
 FIRSTS = [(False, "The condition's ground"), (True, "The shade")]
 
 
-def _column_picks(opened: Opened, column: ColumnLook) -> list[Pick]:
+def _list_column_picks(opened: OpenPopover, column: ColumnLook) -> list[Pick]:
     """What is chosen about the bars or shades of a column."""
     is_bar, index = column.draws == "bar", opened.index
     over = [each for each in OVER if each[0] != "groups" or len(opened.definition.groups) > 1]
@@ -409,60 +411,60 @@ def _set_column(index: int, **changes: Any) -> dict[str, Any]:
     return {"edit": "set_column", "index": index, **changes}
 
 
-def _ways(opened: Opened) -> list[tuple[str, str, bool]]:
+def _list_ways(opened: OpenPopover) -> list[tuple[str, str, bool]]:
     """How a measure of a drawing in layers, or of bars and lines, can be drawn by itself; True for how it is."""
     definition, index = opened.definition, opened.index
-    layers = choose_kind(definition, opened.model)[0].layers(definition)
+    layers = choose_kind(definition, opened.model)[0].list_layers(definition)
     now = {layer.how for layer in layers if index in layer.measures}
     return [(how, words, how in now) for how, words in WAYS.items()] if layers and definition.groups else []
 
 
-def _node(measure: Measure, model: Model) -> Checked:
+def _check_measure(measure: Measure, model: Model) -> TypedExpression:
     return measure_node(measure, model.schema, model.parameters)
 
 
-@popover("formula")
-def _formula(opened: Opened) -> dict[str, Any]:
+@register_popover("formula")
+def _make_formula_context(opened: OpenPopover) -> dict[str, Any]:
     """The editor of a formula of the chart's own; it begins with the measure that is there."""
     definition, model = opened.definition, opened.model
     shown = definition.measures[opened.index] if opened.index < len(definition.measures) else None
     text = ""
     if shown:
-        text = with_names(measure_formula(shown), model.schema)
+        text = replace_ids_with_names(measure_formula(shown), model.schema)
     axis = next((group.field for group in definition.groups if group.is_time_axis), "")
     return {
         "is_new": shown is None,
         "text": text,
         "name": shown.name if shown and shown.formula else "",
-        "grains": [(grain.value, grain.words) for grain in grains_for(model.schema[axis]) if not grain.is_part]
+        "grains": [(grain.value, grain.words) for grain in list_field_grains(model.schema[axis]) if not grain.is_part]
         if axis
         else [],
         "parameters": model.definition.parameters,
     }
 
 
-@popover("with")
-def _with(opened: Opened) -> dict[str, Any]:
+@register_popover("with")
+def _make_with_context(opened: OpenPopover) -> dict[str, Any]:
     """The value of a parameter, for this chart."""
-    model, read = opened.model, parameters_read(opened.definition, opened.model)
+    model, read = opened.model, list_parameters_read(opened.definition, opened.model)
     if opened.index >= len(read):
         raise DefinitionProblem("The chart does not read this parameter any more.", hint="Load the page again.")
     parameter = read[opened.index]
     values = model.parameters[parameter.id].values
-    return parameter_choices(parameter, None if values is None else list(values), model, opened.find)
+    return list_parameter_choices(parameter, None if values is None else list(values), model, opened.find)
 
 
-def _fields_first(model: Model, role: Role) -> list[tuple[str, Field]]:
+def _list_fields_first(model: Model, role: FieldRole) -> list[tuple[str, DataField]]:
     """The fields that are offered, each table's with those of a role first; each with its table's heading."""
-    headed = [(model.heading(field), field) for field in model.offered]
+    headed = [(model.make_heading(field), field) for field in model.offered]
     order = list(dict.fromkeys(heading for heading, _ in headed))
     return sorted(headed, key=lambda each: (order.index(each[0]), each[1].role is not role))
 
 
-@popover("by", "group")
-@popover("split", "group")
-@popover("panels", "group")
-def _group(opened: Opened) -> dict[str, Any]:
+@register_popover("by", "group")
+@register_popover("split", "group")
+@register_popover("panels", "group")
+def _group(opened: OpenPopover) -> dict[str, Any]:
     definition, schema, clause, index = opened.definition, opened.model.schema, opened.clause, opened.index
     group = group_of(definition, clause, index)
     field = schema[group.field] if group else None
@@ -472,8 +474,8 @@ def _group(opened: Opened) -> dict[str, Any]:
     return {
         "group": group,
         "field": field,
-        "grains": grains_for(field) if field and field.kind.is_date else [],
-        "fields": [each for each in _fields_first(opened.model, Role.DIMENSION) if each[1].level == "row"],
+        "grains": list_field_grains(field) if field and field.kind.is_date else [],
+        "fields": [each for each in _list_fields_first(opened.model, FieldRole.DIMENSION) if each[1].level == "row"],
         "is_ordered": bool(group and definition.series_order and group == definition.drawn[-1]),
         "can_swap": can_swap,
         "is_number": field is not None and field.kind.is_number,
@@ -481,43 +483,43 @@ def _group(opened: Opened) -> dict[str, Any]:
         "swap_index": index if clause == "by" else 0,
         "next": len(definition.panels.by if clause == "panels" and definition.panels else definition.by),
         "heading": GROUPED[clause],
-        "named_values": _named_values(opened, group) if group else [],
-        **(_values(opened, group) if group else {}),
-        **(_dates(opened, group) if group and group.is_time_axis else {}),
-        "arrangement": _arrangement(definition.panels) if definition.panels else [],
+        "named_values": _list_named_values(opened, group) if group else [],
+        **(_make_values_context(opened, group) if group else {}),
+        **(_make_dates_context(opened, group) if group and group.is_time_axis else {}),
+        "arrangement": _list_arrangements(definition.panels) if definition.panels else [],
     }
 
 
 PICTURED = [("", "No pictures"), ("beside", "Beside the words"), ("instead", "Instead of them")]
 
 
-def _values(opened: Opened, group: Grouping) -> dict[str, Any]:
+def _make_values_context(opened: OpenPopover, group: Grouping) -> dict[str, Any]:
     """What the values of a dimension are in a table besides their words."""
     definition = opened.definition
     if not choose_kind(definition, opened.model)[0].in_cells or group.is_time_axis:
         return {}
-    usual = ValueLook(field=key_of(group))
+    usual = ValueLook(field=make_field_key(group))
     now = next((each for each in definition.look.values if each.field == usual.field), usual)
     place = {"edit": "set_values", "clause": opened.clause, "index": opened.index}
     picked = [(words, now.pictures == value, place | {"changes": {"pictures": value}}) for value, words in PICTURED]
     return {"value_look": now, "pictured": Pick("Pictures of their names", picked)}
 
 
-def _dates(opened: Opened, group: Grouping) -> dict[str, Any]:
+def _make_dates_context(opened: OpenPopover, group: Grouping) -> dict[str, Any]:
     """How the periods of a dimension are written, with the last of them as a sample."""
-    own = next((each for each in opened.definition.look.dates if each.field == key_of(group)), None)
-    highest = opened.model.facts(group.field).highest
-    last = period_start(dt.date.fromisoformat(str(highest)[:10]), group.period) if highest else None
-    sample = in_date_pattern(last, own.pattern, own.language) if own and last else ""
+    own = next((each for each in opened.definition.look.dates if each.field == make_field_key(group)), None)
+    highest = opened.model.get_facts(group.field).highest
+    last = find_period_start(dt.date.fromisoformat(str(highest)[:10]), group.period) if highest else None
+    sample = format_date_pattern(last, own.pattern, own.language) if own and last else ""
     return {"has_dates": True, "date_look": own, "date_sample": sample, "languages": list(LANGUAGES.items())}
 
 
-def _named_values(opened: Opened, group: Grouping) -> list[tuple[str | None, str, str]]:
+def _list_named_values(opened: OpenPopover, group: Grouping) -> list[tuple[str | None, str, str]]:
     """Values of a dimension, as they are sent, in words, and what they are called in this chart."""
-    names = {each.value: each.name for each in opened.definition.look.names if each.field == key_of(group)}
+    names = {each.value: each.name for each in opened.definition.look.names if each.field == make_field_key(group)}
     field = opened.model.schema[group.field]
-    values = values_seen(group, opened.model)[:VALUES_SHOWN]
-    there = [(key_of_value(value), group_words(value, group, field.kind)) for value in values]
+    values = list_values_seen(group, opened.model)[:VALUES_SHOWN]
+    there = [(make_value_key(value), group_words(value, group, field.kind)) for value in values]
     return [(key, words, names.get(key, "")) for key, words in [*there, (None, "(empty)")] if there]
 
 
@@ -527,15 +529,15 @@ ARRANGED = [("wrapped", "As fits"), ("beside", "Side by side"), ("below", "Below
 SCALES = [("common", "Common"), ("values", "Own for values"), ("own", "Own for both axes")]
 
 
-def _arrangement(panels: Panels) -> list[tuple[str, str, list[tuple[str, str]], str]]:
+def _list_arrangements(panels: Panels) -> list[tuple[str, str, list[tuple[str, str]], str]]:
     """What can be set about panels: label, argument of the edit, choices and what is chosen. Of two dimensions the
     first always goes down, the second across."""
     scales = ("Scales", "scales", SCALES, panels.scales)
     return [scales] if len(panels.by) > 1 else [("Panels", "arranged", ARRANGED, panels.arranged), scales]
 
 
-@popover("sort")
-def _sort(opened: Opened) -> dict[str, Any]:
+@register_popover("sort")
+def _sort(opened: OpenPopover) -> dict[str, Any]:
     definition, model, schema = opened.definition, opened.model, opened.model.schema
     first = next(iter(definition.groups), None)
     sort = definition.sort or Sort(by="time" if first and first.grain else "name")
@@ -547,15 +549,15 @@ def _sort(opened: Opened) -> dict[str, Any]:
     }
     if first and sort.by == "own":
         values, _ = group_values(model, first, limit=VALUES_SHOWN)
-        words = {json.dumps(plain(value)): said for value, said, _ in values}
+        words = {json.dumps(simplify(value)): said for value, said, _ in values}
         named = [json.dumps(value) for value in sort.values]
         choices["own"] = [(key, words.get(key, json.loads(key))) for key in named]
         choices["own"] += [(key, said) for key, said in words.items() if key not in named]
     return choices
 
 
-@popover("only")
-def _only(opened: Opened) -> dict[str, Any]:
+@register_popover("only")
+def _make_only_context(opened: OpenPopover) -> dict[str, Any]:
     """A filter: of a field, in one of the ways that suit it, or of another kind; at first, which field it is to be."""
     definition, schema = opened.definition, opened.model.schema
     there = definition.only[opened.index] if opened.index < len(definition.only) else None
@@ -564,10 +566,10 @@ def _only(opened: Opened) -> dict[str, Any]:
     is_own = there is not None and name == own_field
     showing = next((form.kind for form in FORMS.values() if there and is_own and shows(form, there)), "")
     way = opened.way or showing
-    forms = forms_for(schema[name]) if name else []
+    forms = list_forms(schema[name]) if name else []
     form = FORMS.get(way) or next(iter(forms), None)
     if form is None:
-        fields = [(opened.model.heading(each), each) for each in opened.model.offered if each.level == "row"]
+        fields = [(opened.model.make_heading(each), each) for each in opened.model.offered if each.level == "row"]
         return {"template": "only_field", "fields": fields}
     field = schema[name] if name and form.tab else None
     current = there if showing == form.kind else None

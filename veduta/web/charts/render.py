@@ -13,20 +13,20 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.cells import TableLayout
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.kinds.table import draw_table
-from veduta.core.chart.question import Answered
-from veduta.core.chart.theme import dark_colours_of
-from veduta.web.charts.format_samples import samples_listed
-from veduta.web.pictures.services import named
+from veduta.core.chart.question import AnsweredChart
+from veduta.core.chart.theme import find_dark_colours
+from veduta.web.charts.format_samples import list_samples
+from veduta.web.pictures.services import get_pictures
 
 MOST_ROWS_BELOW = 500
 
 
-def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, Any]:
+def make_chart_data(answered: AnsweredChart, said_first: Sequence[str] = ()) -> dict[str, Any]:
     """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there
     is nothing to draw. `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
-        "key": _key(answered),
+        "key": _render_conditions_key(answered),
         "kind": answered.kind.name,
         "parts": [asdict(part) for part in drawing.parts],
         "sheet": asdict(drawing.sheet),
@@ -52,7 +52,7 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
         drawn = {"spec": drawing.spec, "rows": drawing.rows, "columns": columns}
         panels = {"panels": asdict(drawing.panels)} if drawing.panels else {}
         panels |= {"named": drawing.named} if drawing.named else {}
-        drawn["dark"] = dark_colours_of(drawing.spec)
+        drawn["dark"] = find_dark_colours(drawing.spec)
         drawn["series"] = answered.series
         return data | drawn | panels | {"along": drawing.along, "least_height": drawing.least_height}
     if drawing.figures is not None:
@@ -60,33 +60,33 @@ def chart_data(answered: Answered, said_first: Sequence[str] = ()) -> dict[str, 
     if drawing.words is not None:
         return data | {"html": render_to_string("charts/words.html", {"words": drawing.words})}
     assert drawing.table is not None, "what is drawn is one of these"
-    return data | {"html": _table(drawing.table, answered.title)}
+    return data | {"html": _render_table(drawing.table, answered.title)}
 
 
-def _table(layout: TableLayout, title: str, more: int = 0) -> str:
+def _render_table(layout: TableLayout, title: str, more: int = 0) -> str:
     """A table as HTML; of `more` rows is said that they are not listed."""
-    pictures = named({cell.pictured for line in layout.lines for cell in line.headings if cell.pictured})
+    pictures = get_pictures({cell.pictured for line in layout.lines for cell in line.headings if cell.pictured})
     context = {"layout": layout, "title": title, "more": more, "pictures": pictures}
     return render_to_string("charts/table.html", context)
 
 
-def _key(answered: Answered) -> str:
+def _render_conditions_key(answered: AnsweredChart) -> str:
     """The conditional formats in words, if they are to be listed beside the chart."""
     if not answered.definition.look.whole.lists_conditions:
         return ""
-    samples = samples_listed(zip(answered.definition.conditional, answered.format_words, strict=True))
+    samples = list_samples(zip(answered.definition.conditional, answered.format_words, strict=True))
     return render_to_string("charts/conditions_key.html", {"samples": samples}) if samples else ""
 
 
-def rows_table(answered: Answered, limit: int = MOST_ROWS_BELOW) -> str:
+def render_rows(answered: AnsweredChart, limit: int = MOST_ROWS_BELOW) -> str:
     """The rows in the chart as an HTML table (also what screen readers read)."""
     result = answered.result
     layout = draw_table(Picture(answered.definition, result)).table
     assert layout is not None, "a table is drawn as one"
     layout.rows, layout.depths = layout.rows[:limit], layout.depths[:limit]
     layout.rows_there = 0
-    return _table(layout, answered.title, more=max(0, result.frame.height - len(layout.rows)))
+    return _render_table(layout, answered.title, more=max(0, result.frame.height - len(layout.rows)))
 
 
-def definition_json(definition: ChartDefinition) -> dict[str, Any]:
+def dump_definition(definition: ChartDefinition) -> dict[str, Any]:
     return definition.model_dump(mode="json")

@@ -10,43 +10,43 @@ from django.db import transaction
 from django.utils import timezone
 
 from veduta.core.chart.choose import choose_kind
-from veduta.core.chart.conditional import condition_words
+from veduta.core.chart.conditional import describe_condition
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
-from veduta.core.chart.kinds import kind_named
-from veduta.core.chart.openings import openings
+from veduta.core.chart.kinds import get_kind
+from veduta.core.chart.openings import suggest_charts
 from veduta.core.chart.paints import Paints
 from veduta.core.chart.question import (
-    Answered,
-    Selection,
-    all_values,
+    AnsweredChart,
+    OwnSelection,
     ask,
-    filters_behind,
-    question_of,
-    to_query,
+    build_model_query,
+    build_query,
+    find_underlying_filters,
+    list_all_values,
     work_out,
 )
-from veduta.core.chart.sentence import default_title, parameter_settings, sentence
-from veduta.core.chart.texts import without_values
+from veduta.core.chart.sentence import list_parameter_settings, write_default_title, write_sentence
+from veduta.core.chart.texts import strip_placeholders
 from veduta.core.chart.value_colours import ValueColours
 from veduta.core.dashboard.definition import DashboardDefinition
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
-from veduta.core.query.batch import Question
-from veduta.core.query.explain import Step, explain
-from veduta.core.query.filters import Filter, grouping_words
-from veduta.core.query.measures import counted_tables, measure_node
+from veduta.core.query.batch import ModelQuery
+from veduta.core.query.explain import ExplainStep, explain
+from veduta.core.query.filters import Filter, label_grouping
+from veduta.core.query.measures import list_counted_tables, measure_node
 from veduta.core.query.query import Column, Result
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.charts.models import Chart, Draft, Revision
-from veduta.web.colours.models import paints_now
-from veduta.web.colours.services import colours_of
+from veduta.web.colours.models import load_paints
+from veduta.web.colours.services import load_value_colours
 from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.atlas import Atlas
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import OtherDatasets, context_now, model_for, parts_for
+from veduta.web.modelling.services import OtherDatasets, load_model_and_context, load_model_for, make_current_context
 
 
 def answer_chart(
@@ -54,16 +54,16 @@ def answer_chart(
     definition: ChartDefinition,
     reader: User | None,
     extra: tuple[Filter, ...] = (),
-    selection: Selection | None = None,
+    selection: OwnSelection | None = None,
     values: dict[str, Any] | None = None,
     stopped: Callable[[], bool] | None = None,
     rows_from: int = 0,
     is_suggested: bool = False,
-) -> Answered:
+) -> AnsweredChart:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters; of a long table the rows from one on. Raises VedutaError with what does not
     fit."""
-    model = model_for(dataset, reader, definition.values | (values or {}))
+    model = load_model_for(dataset, reader, definition.values | (values or {}))
     return answer_over(
         model, definition, reader, extra, selection, stopped, rows_from=rows_from, is_suggested=is_suggested
     )
@@ -74,71 +74,71 @@ def answer_over(
     definition: ChartDefinition,
     reader: User | None,
     extra: tuple[Filter, ...] = (),
-    selection: Selection | None = None,
+    selection: OwnSelection | None = None,
     stopped: Callable[[], bool] | None = None,
     dashboard: DashboardDefinition | None = None,
     rows_from: int = 0,
     paints: Paints | None = None,
     result: Result | None = None,
     is_suggested: bool = False,
-) -> Answered:
+) -> AnsweredChart:
     """The chart worked out over a model as a reader may see it, on a dashboard if there is one; `result` is its answer
     where that was given together with others. What is merely suggested gives values no colours. Raises VedutaError with
     what does not fit."""
     check_fields(definition, model.schema)
-    context = context_now(model, stopped)
+    context = make_current_context(model, stopped)
     own_only = dashboard and dashboard.own_colours
-    colours = ValueColours() if own_only else workspace_colours(definition, model, gives=not is_suggested)
-    colours = colours.within(dashboard.colours) if dashboard else colours
-    others, paints = OtherDatasets(reader), paints or paints_now()
+    colours = ValueColours() if own_only else load_workspace_colours(definition, model, gives=not is_suggested)
+    colours = colours.override(dashboard.colours) if dashboard else colours
+    others, paints = OtherDatasets(reader), paints or load_paints()
     return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints, result)
 
 
-def question_over(
+def build_question(
     model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = (), stopped: Callable[[], bool] | None = None
-) -> Question:
+) -> ModelQuery:
     """The question of a chart to a model, to be answered together with others. Raises VedutaError with what does not
     fit."""
     check_fields(definition, model.schema)
-    return question_of(definition, model, context_now(model, stopped), extra)
+    return build_model_query(definition, model, make_current_context(model, stopped), extra)
 
 
-def workspace_colours(definition: ChartDefinition, model: Model, gives: bool = True) -> ValueColours:
+def load_workspace_colours(definition: ChartDefinition, model: Model, gives: bool = True) -> ValueColours:
     """The workspace's colours of the values that a chart shows in colours; those that have none are given one, unless
     told otherwise."""
-    dimensions = choose_kind(definition, model)[0].coloured(definition)
+    dimensions = choose_kind(definition, model)[0].list_coloured_groups(definition)
     if not dimensions or definition.own_colours:
         return ValueColours()
-    names = [grouping_words(each, model.schema) for each in dimensions]
-    return colours_of(names, all_values(dimensions[0], model) if gives and len(dimensions) == 1 else None)
+    names = [label_grouping(each, model.schema) for each in dimensions]
+    return load_value_colours(names, list_all_values(dimensions[0], model) if gives and len(dimensions) == 1 else None)
 
 
-def columns_of(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:
+def list_columns(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:
     """The columns of a chart's answer, which is not drawn."""
-    model, context = parts_for(dataset, reader, definition.values)
+    model, context = load_model_and_context(dataset, reader, definition.values)
     check_fields(definition, model.schema)
     return work_out(definition, model, context)[2].columns
 
 
-def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Step]:
+def explain_chart(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[ExplainStep]:
     """How a chart's numbers come about, step by step."""
-    return explain_over(model_for(dataset, reader, definition.values), definition)
+    return explain_over(load_model_for(dataset, reader, definition.values), definition)
 
 
-def explain_over(model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = ()) -> list[Step]:
+def explain_over(model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = ()) -> list[ExplainStep]:
     """How the numbers of a chart come about over a model as a reader may see it, with filters on top of its own."""
     check_fields(definition, model.schema)
-    query = to_query(definition, choose_kind(definition, model)[0], extra)
-    steps = explain(query, model, context_now(model), parameter_settings(definition, model))
+    query = build_query(definition, choose_kind(definition, model)[0], extra)
+    steps = explain(query, model, make_current_context(model), list_parameter_settings(definition, model))
     conditions = tuple(
         f"{'First' if i == 0 else 'Then'}{f' “{each.said}”' if each.said else ''}: where "
-        f"{condition_words(each, definition.measures, model)}."
+        f"{describe_condition(each, definition.measures, model)}."
         for i, each in enumerate(definition.conditional)
     )
-    return [*steps, Step("Conditional formats", conditions)] if conditions else steps
+    return [*steps, ExplainStep("Conditional formats", conditions)] if conditions else steps
 
 
-def records_behind(
+def find_underlying_rows(
     dataset: Dataset,
     definition: ChartDefinition,
     reader: User | None,
@@ -148,10 +148,10 @@ def records_behind(
 ) -> tuple[tuple[Filter, ...], str]:
     """What the records behind a chart or some of its marks pass, and the table of the model that they are of: that of
     its first measure. Of a chart that cannot be worked out, the records that pass its filters."""
-    model, context = parts_for(dataset, reader, definition.values | (values or {}))
+    model, context = load_model_and_context(dataset, reader, definition.values | (values or {}))
     try:
-        homes = counted_tables(measure_node(definition.measures[0], model.schema, model.parameters), model)
-        return filters_behind(definition, model, context, extra, marks), homes[0] if homes else ""
+        homes = list_counted_tables(measure_node(definition.measures[0], model.schema, model.parameters), model)
+        return find_underlying_filters(definition, model, context, extra, marks), homes[0] if homes else ""
     except VedutaError:
         return (*definition.only, *extra, *marks), ""
 
@@ -159,7 +159,7 @@ def records_behind(
 def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | None = None, title: str = "") -> Chart:
     """A new chart, not yet saved, that starts with something sensible."""
     must_build(user)
-    definition = definition or openings(str(dataset.pk), model_for(dataset, user))[0]
+    definition = definition or suggest_charts(str(dataset.pk), load_model_for(dataset, user))[0]
     if title:
         definition = definition.model_copy(update={"title": title[:300]})
     return Chart.objects.create(
@@ -173,21 +173,21 @@ def create_chart(user: User, dataset: Dataset, definition: ChartDefinition | Non
 
 def name_in_lists(user: User, dataset: Dataset, definition: ChartDefinition) -> str:
     """What a chart is called in lists: its title, or else what its sentence says."""
-    said = without_values(definition.title)
+    said = strip_placeholders(definition.title)
     if said and said == definition.title:
         return said[:300]
     try:
-        asked = default_title(definition, model_for(dataset, user).schema)
+        asked = write_default_title(definition, load_model_for(dataset, user).schema)
     except VedutaError:
         return (said or f"Chart of {dataset.name}")[:300]
     return f"{said} · {asked}"[:300] if said else asked[:300]
 
 
-def other_openings(user: User, chart: Chart, definition: ChartDefinition) -> list[Answered]:
+def suggest_other_charts(user: User, chart: Chart, definition: ChartDefinition) -> list[AnsweredChart]:
     """The other charts that the dataset could be opened with, worked out; those that cannot be are left out."""
     must_build(user)
     found = []
-    for opening in openings(str(chart.dataset_id), model_for(chart.dataset, user)):
+    for opening in suggest_charts(str(chart.dataset_id), load_model_for(chart.dataset, user)):
         with suppress(VedutaError):
             if opening != definition:
                 found.append(answer_chart(chart.dataset, opening, user, is_suggested=True))
@@ -250,7 +250,7 @@ def drop_draft(user: User, chart: Chart) -> None:
     chart.drafts.filter(user=user).delete()
 
 
-def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) -> list[dict[str, str]]:
+def list_differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) -> list[dict[str, str]]:
     """The clauses in which two definitions differ, in words."""
     names = {
         "show": "Show",
@@ -264,7 +264,7 @@ def differences(mine: ChartDefinition, theirs: ChartDefinition, schema: Schema) 
 
     def clauses(definition: ChartDefinition) -> dict[str, str]:
         texts_of: dict[str, list[str]] = {}
-        for part in sentence(definition, kind_named(definition.kind or "table"), schema):
+        for part in write_sentence(definition, get_kind(definition.kind or "table"), schema):
             if part.clause:
                 texts_of.setdefault(part.clause, []).append(part.text)
         if definition.kind is None:

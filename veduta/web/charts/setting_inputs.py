@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.kinds import Asked, Kind
+from veduta.core.chart.kinds import ChartKind, ChartShape
 
 
 @dataclass(frozen=True)
@@ -28,11 +28,11 @@ class SettingInput:
         return "text" if isinstance(self.usual, str) else "number"
 
 
-def setting_inputs(kind: Kind, definition: ChartDefinition, asked: Asked) -> list[SettingInput]:
+def list_setting_inputs(kind: ChartKind, definition: ChartDefinition, asked: ChartShape) -> list[SettingInput]:
     """Those that say something about what the chart asks for."""
     chosen = kind.set(definition)
     inputs = []
-    for name in kind.offered(asked):
+    for name in kind.list_offered_settings(asked):
         declared = kind.settings.model_fields[name]
         extra = declared.json_schema_extra if isinstance(declared.json_schema_extra, dict) else {}
         words: Any = extra.get("words") or {}

@@ -9,8 +9,8 @@ from typing import Any
 
 from django.http import FileResponse, HttpRequest, StreamingHttpResponse
 
-from veduta.core.chart.theme import counterparts
-from veduta.web.colours.models import own_counterparts
+from veduta.core.chart.theme import use_counterparts
+from veduta.web.colours.models import load_counterparts
 
 
 class CounterpartsMiddleware:
@@ -18,7 +18,7 @@ class CounterpartsMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> Any:
-        with counterparts(cache(own_counterparts)):
+        with use_counterparts(cache(load_counterparts)):
             response = self.get_response(request)
             if isinstance(response, StreamingHttpResponse) and _is_worked_out(response):
                 response.streaming_content = _within(copy_context(), iter(response))

@@ -12,9 +12,9 @@ from django.db import models
 from django.db.models import Q
 
 from veduta.core.chart.paints import PALETTES, Paints, PaletteKind
-from veduta.core.chart.theme import IN_DARK, accent_tones, in_both
-from veduta.core.chart.tones import DARK_GROUND, SEEN, contrast, dark_counterpart
-from veduta.core.chart.value_colours import keys_of
+from veduta.core.chart.theme import IN_DARK, compute_accent_tones, get_both_colours
+from veduta.core.chart.tones import DARK_GROUND, SEEN, compute_contrast, derive_dark_colour
+from veduta.core.chart.value_colours import make_value_keys
 
 
 class ValueColour(models.Model):
@@ -51,7 +51,7 @@ class ValueColour(models.Model):
     @property
     def tones(self) -> tuple[str, str]:
         """The colour in the light and in the dark theme."""
-        return in_both(paints_now().named(self.name))
+        return get_both_colours(load_paints().get_colour(self.name))
 
 
 class Palette(models.Model):
@@ -75,7 +75,7 @@ class Palette(models.Model):
     @property
     def tones(self) -> list[tuple[str, str]]:
         """Its colours in the light and in the dark theme."""
-        return [in_both(colour) for colour in self.colours]
+        return [get_both_colours(colour) for colour in self.colours]
 
 
 class DarkColour(models.Model):
@@ -94,7 +94,7 @@ class DarkColour(models.Model):
     @property
     def as_computed(self) -> str:
         """What Veduta would have."""
-        return IN_DARK.get(self.light) or dark_counterpart(self.light)
+        return IN_DARK.get(self.light) or derive_dark_colour(self.light)
 
     @property
     def both(self) -> list[tuple[str, str]]:
@@ -104,7 +104,7 @@ class DarkColour(models.Model):
     @property
     def contrast(self) -> float:
         """How well it stands out from the dark sheet, from 1 to 21."""
-        return contrast(self.dark, DARK_GROUND)
+        return compute_contrast(self.dark, DARK_GROUND)
 
     @property
     def hardly_seen(self) -> bool:
@@ -124,7 +124,7 @@ class CompanyLook(models.Model):
         return self.name
 
     @classmethod
-    def now(cls) -> CompanyLook:
+    def load(cls) -> CompanyLook:
         return cls.objects.first() or cls()
 
     @property
@@ -132,11 +132,11 @@ class CompanyLook(models.Model):
         """The accent as CSS, in tones that can be read in either theme; "" for Veduta's own."""
         if not self.accent:
             return ""
-        tones = accent_tones(self.accent)
+        tones = compute_accent_tones(self.accent)
         return ":root{" + "".join(f"--color-{name}:light-dark({a},{b});" for name, (a, b) in tones.items()) + "}"
 
 
-def palettes_used(named: Mapping[PaletteKind, str] = MappingProxyType({})) -> dict[PaletteKind, tuple[str, ...]]:
+def load_palettes(named: Mapping[PaletteKind, str] = MappingProxyType({})) -> dict[PaletteKind, tuple[str, ...]]:
     """The colours of the palettes in use, by their kinds; in their place those of these names, if they are there."""
     wanted = Q(in_use=True)
     for kind, name in named.items():
@@ -149,19 +149,19 @@ def palettes_used(named: Mapping[PaletteKind, str] = MappingProxyType({})) -> di
     return used
 
 
-def paints_now() -> Paints:
+def load_paints() -> Paints:
     """The colours in use in the workspace."""
-    return Paints.of(palettes_used())
+    return Paints.from_palettes(load_palettes())
 
 
-def own_counterparts() -> dict[str, str]:
+def load_counterparts() -> dict[str, str]:
     """The colours that stand for others in the dark theme."""
     return dict(DarkColour.objects.values_list("light", "dark"))
 
 
-def key_of_fields(fields: tuple[str, ...]) -> str:
+def make_fields_key(fields: tuple[str, ...]) -> str:
     return "\n".join(name.casefold() for name in fields)
 
 
-def values_as_kept(values: tuple[object, ...]) -> str:
-    return json.dumps(keys_of(values), ensure_ascii=False)
+def dump_values(values: tuple[object, ...]) -> str:
+    return json.dumps(make_value_keys(values), ensure_ascii=False)

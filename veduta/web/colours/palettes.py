@@ -8,9 +8,9 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.chart.paints import OWN, PALETTES, Finding, PaletteKind, checked, read_palette
-from veduta.core.chart.theme import in_both
-from veduta.core.chart.tones import written
+from veduta.core.chart.paints import OWN, PALETTES, Finding, PaletteKind, check_palette, read_palette
+from veduta.core.chart.theme import get_both_colours
+from veduta.core.chart.tones import write_colour
 from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import must_steward
 from veduta.web.accounts.models import User
@@ -21,18 +21,18 @@ PICTURES = {b"\x89PNG\r\n\x1a\n": "image/png", b"\xff\xd8\xff": "image/jpeg"}
 
 
 @dataclass(frozen=True)
-class Shown:
+class ShownPalette:
     """A palette of a kind as it is looked at: its colours in both themes, and what readers would miss."""
 
     tones: list[tuple[str, str]]
     findings: list[Finding]
 
 
-def shown(kind: PaletteKind, colours: tuple[str, ...]) -> Shown:
-    return Shown([in_both(colour) for colour in colours], checked(kind, colours))
+def show_palette(kind: PaletteKind, colours: tuple[str, ...]) -> ShownPalette:
+    return ShownPalette([get_both_colours(colour) for colour in colours], check_palette(kind, colours))
 
 
-def kind_named(name: str) -> PaletteKind:
+def get_palette_kind(name: str) -> PaletteKind:
     """Raises DefinitionProblem for a kind that there is not."""
     found: PaletteKind | None = next((kind for kind in PALETTES if kind == name), None)
     if found is None:
@@ -40,7 +40,7 @@ def kind_named(name: str) -> PaletteKind:
     return found
 
 
-def by_kind() -> list[dict[str, Any]]:
+def group_by_kind() -> list[dict[str, Any]]:
     """For each kind what it is for, Veduta's own, and the palettes of the workspace, one of which may be in use."""
     own = {"series": OWN.series, "rising": OWN.rising, "around": OWN.around}
     there = list(Palette.objects.filter(deleted_at=None).select_related("set_by"))
@@ -48,7 +48,7 @@ def by_kind() -> list[dict[str, Any]]:
         {
             "kind": kind,
             "what": what,
-            "own": [in_both(colour) for colour in own[kind]],
+            "own": [get_both_colours(colour) for colour in own[kind]],
             "palettes": [each for each in there if each.kind == kind],
             "own_in_use": not any(each.in_use for each in there if each.kind == kind),
         }
@@ -80,15 +80,15 @@ def use(user: User, kind: PaletteKind, palette: Palette | None) -> None:
 def set_dark(user: User, light: str, dark: str) -> None:
     """Say what stands for a colour in the dark theme; "" is as computed. Raises DefinitionProblem for what is none."""
     must_steward(user)
-    colours = [_colour(light), _colour(dark) if dark.strip() else ""]
+    colours = [_parse_colour(light), _parse_colour(dark) if dark.strip() else ""]
     if colours[1]:
         DarkColour.objects.update_or_create(light=colours[0], defaults={"dark": colours[1], "set_by": user})
     else:
         DarkColour.objects.filter(light=colours[0]).delete()
 
 
-def _colour(text: str) -> str:
-    if colour := written(text):
+def _parse_colour(text: str) -> str:
+    if colour := write_colour(text):
         return colour
     raise DefinitionProblem(f"“{text}” is no colour.", hint="Write it as #0B5D62 or teal.")
 
@@ -96,8 +96,8 @@ def _colour(text: str) -> str:
 def set_company(user: User, name: str, accent: str) -> None:
     """Say whose dashboards these are, and in which accent colour; "" is Veduta's. Raises DefinitionProblem."""
     must_steward(user)
-    colour = _colour(accent) if accent.strip() else ""
-    look = CompanyLook.now()
+    colour = _parse_colour(accent) if accent.strip() else ""
+    look = CompanyLook.load()
     look.name, look.accent = name.strip()[:100], colour
     look.save()
 
@@ -108,7 +108,7 @@ def set_logo(user: User, content: bytes) -> None:
     kind = next((kind for begins, kind in PICTURES.items() if content.startswith(begins)), "")
     if content and not kind:
         raise FileProblem("The file is neither a PNG nor a JPEG.", hint="Save the logo as a PNG.")
-    look = CompanyLook.now()
+    look = CompanyLook.load()
     look.logo, look.logo_type = content, kind
     look.save()
 

@@ -25,7 +25,7 @@ GRACE, SLOWEST = 30.0, 20_000
 """A body may take so many seconds, and longer by what it has come to at so many bytes a second."""
 
 
-class Refused(Exception):
+class BodyRefused(Exception):
     """A request that is not read to its end."""
 
     def __init__(self, status: int, message: str, hint: str) -> None:
@@ -45,7 +45,7 @@ def takes_files(view: View) -> View:
     return view
 
 
-def small_file(request: HttpRequest, most: int, things: str) -> bytes:
+def read_small_file(request: HttpRequest, most: int, things: str) -> bytes:
     """A file that is a request's body, of at most so many bytes; `things` is what such files are. Raises FileProblem
     for one that is larger or did not come whole."""
     try:
@@ -53,20 +53,22 @@ def small_file(request: HttpRequest, most: int, things: str) -> bytes:
     except UnreadablePostError:
         raise FileProblem("The upload broke off before its end.", hint="Upload the file again.") from None
     if len(content) > most:
-        raise FileProblem(f"The file is larger than {_size(most)}.", hint=f"{things} are small: is it the right one?")
+        raise FileProblem(
+            f"The file is larger than {_describe_size(most)}.", hint=f"{things} are small: is it the right one?"
+        )
     return content
 
 
-def _size(most: int) -> str:
+def _describe_size(most: int) -> str:
     return f"{most / 1024**2:,.0f} MB" if most >= 1024**2 else f"{most / 1024:,.0f} kB"
 
 
 def may_be_large(scope: Mapping[str, Any]) -> bool:
     headers = dict(scope["headers"])
-    return _declared(headers) > settings.DATA_UPLOAD_MAX_MEMORY_SIZE or b"transfer-encoding" in headers
+    return _read_declared_length(headers) > settings.DATA_UPLOAD_MAX_MEMORY_SIZE or b"transfer-encoding" in headers
 
 
-def most_bytes(scope: Mapping[str, Any]) -> int:
+def find_body_limit(scope: Mapping[str, Any]) -> int:
     """How large the body of a request may be."""
     small = settings.DATA_UPLOAD_MAX_MEMORY_SIZE
     try:
@@ -81,19 +83,19 @@ def most_bytes(scope: Mapping[str, Any]) -> int:
     return settings.UPLOAD_LIMIT if signed_in else small
 
 
-def _declared(headers: dict[bytes, bytes]) -> int:
+def _read_declared_length(headers: dict[bytes, bytes]) -> int:
     length = headers.get(b"content-length", b"0")
     return int(length) if length.isdigit() else 0
 
 
-def patient(receive: Receive, scope: Mapping[str, Any], most: int) -> Receive:
+def limit_waiting(receive: Receive, scope: Mapping[str, Any], most: int) -> Receive:
     """`receive`, which raises Refused for a body of more than `most` bytes or one that does not come in time."""
-    too_large = Refused(
+    too_large = BodyRefused(
         413,
         f"This is more than {most / 1024**2:,.0f} MB.",
         "Send less at a time; rows are brought in as a file.",
     )
-    if _declared(dict(scope["headers"])) > most:
+    if _read_declared_length(dict(scope["headers"])) > most:
         raise too_large
     started, size, complete = asyncio.get_running_loop().time(), 0, False
 
@@ -106,7 +108,7 @@ def patient(receive: Receive, scope: Mapping[str, Any], most: int) -> Receive:
         try:
             message = await asyncio.wait_for(receive(), wait)
         except TimeoutError:
-            raise Refused(408, "The request came too slowly.", "Check the connection, then try again.") from None
+            raise BodyRefused(408, "The request came too slowly.", "Check the connection, then try again.") from None
         size += len(message.get("body", b""))
         complete = not message.get("more_body", False)
         if size > most:

@@ -11,7 +11,7 @@ from django.http import HttpResponseBase
 Answer = TypeVar("Answer", bound=HttpResponseBase)
 
 
-def as_file(answer: Answer, name: str) -> Answer:
+def send_as_file(answer: Answer, name: str) -> Answer:
     """The answer as a file of that name, as far as names of files can hold it."""
     safe = re.sub(r'[\x00-\x1f"\\/]', "_", name)
     plain = safe.encode("ascii", "ignore").decode()

@@ -10,7 +10,7 @@ leaving: ContextVar[threading.Event] = ContextVar("leaving")
 """Set when the connection of the request being answered is closed."""
 
 
-def still_there() -> Callable[[], bool]:
+def watch_client() -> Callable[[], bool]:
     """A question that other threads may ask on behalf of this request."""
     left = leaving.get(None)
     return lambda: left is None or not left.is_set()

@@ -26,7 +26,7 @@ class Listed(Searched):
 
 
 @dataclass(frozen=True)
-class Heading:
+class ListHeading:
     """A column by which a list can be sorted: its key in the address, its words, and what of the model it shows."""
 
     key: str
@@ -36,7 +36,7 @@ class Heading:
     text: bool = True
 
 
-def in_order(things: QuerySet, headings: tuple[Heading, ...], asked: Listed) -> QuerySet:
+def sort_things(things: QuerySet, headings: tuple[ListHeading, ...], asked: Listed) -> QuerySet:
     """The things by the heading that is asked for, without regard to capitals; what has none of it comes last."""
     chosen = next((heading for heading in headings if heading.key == asked.sort), None)
     if chosen is None:
@@ -47,6 +47,6 @@ def in_order(things: QuerySet, headings: tuple[Heading, ...], asked: Listed) -> 
     )
 
 
-def list_context(headings: tuple[Heading, ...], asked: Listed) -> dict[str, Any]:
+def list_context(headings: tuple[ListHeading, ...], asked: Listed) -> dict[str, Any]:
     """What a template needs to show the headings."""
     return {"headings": headings, "sort": asked.sort, "descending": asked.descending, "find": asked.find}

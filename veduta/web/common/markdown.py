@@ -33,7 +33,7 @@ _TAGS = {
 }
 
 
-def to_html(text: str) -> SafeString:
+def render_markdown(text: str) -> SafeString:
     """Markdown as HTML without anything that could run; links keep only safe addresses."""
     return mark_safe(
         nh3.clean(_markdown.render(text), tags=_TAGS, attributes={"a": {"href", "title"}, "img": {"src", "alt"}})

@@ -41,13 +41,13 @@ class ProblemsMiddleware:
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if is_full_disk(error):
-            return problem_response(request, FULL_DISK, 507)
+            return make_problem_response(request, FULL_DISK, 507)
         if is_locked(error):
-            return problem_response(request, LOCKED, 503)
+            return make_problem_response(request, LOCKED, 503)
         if isinstance(error, VedutaError):
-            return problem_response(request, error, 422)
+            return make_problem_response(request, error, 422)
         if isinstance(error, RequestDataTooBig | TooManyFieldsSent | TooManyFilesSent):
-            return problem_response(request, TOO_MUCH, 413)
+            return make_problem_response(request, TOO_MUCH, 413)
         if not wants_json(request):
             return None
         if isinstance(error, Http404):
@@ -59,7 +59,7 @@ class ProblemsMiddleware:
         return JsonResponse({"message": message}, status=500)
 
 
-def problem_response(request: HttpRequest, problem: VedutaError, status: int) -> HttpResponse:
+def make_problem_response(request: HttpRequest, problem: VedutaError, status: int) -> HttpResponse:
     if wants_json(request):
         return JsonResponse(problem.as_data(), status=status)
     return render(request, "problem.html", {"problem": problem}, status=status)

@@ -17,14 +17,14 @@ def note(write: Callable[[], object]) -> None:
     """Write something if the database takes it at once; where it is locked, full or may only be read, it is not
     written, and what is read goes on."""
     try:
-        with at_once(), transaction.atomic():
+        with limit_lock_wait(), transaction.atomic():
             write()
     except (DatabaseError, OSError) as error:
         logger.warning("Something was not noted: %s", error)
 
 
 @contextmanager
-def at_once(milliseconds: int = AT_ONCE) -> Iterator[None]:
+def limit_lock_wait(milliseconds: int = AT_ONCE) -> Iterator[None]:
     """Have the database wait only so long for others inside, and as long as before afterwards."""
     with connection.cursor() as cursor:
         before = cursor.execute("PRAGMA busy_timeout").fetchone()[0]

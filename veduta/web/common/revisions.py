@@ -14,7 +14,7 @@ from veduta.core.errors import VedutaError
 Numbered = TypeVar("Numbered", bound=Model)
 
 
-class Conflict(VedutaError):
+class RevisionConflict(VedutaError):
     """Somebody else changed it meanwhile; `theirs` is the thing as it is now."""
 
     code = "conflict"
@@ -27,15 +27,15 @@ class Conflict(VedutaError):
 def must_build_on(newest: int, base: int, theirs: Any, what: str, who: Any = None, hint: str = "") -> None:
     """Raises Conflict if a change began from another revision than the newest, which somebody (`who`) made."""
     if newest != base:
-        raise Conflict(theirs, what, who, hint)
+        raise RevisionConflict(theirs, what, who, hint)
 
 
-def next_number(states: QuerySet[Any]) -> int:
+def find_next_number(states: QuerySet[Any]) -> int:
     """The number of the state that is kept next."""
     return (states.exclude(number=None).order_by("-number").values_list("number", flat=True).first() or 0) + 1
 
 
-def numbered(states: QuerySet[Numbered], number: int, what: str) -> Numbered:
+def get_numbered(states: QuerySet[Numbered], number: int, what: str) -> Numbered:
     """An earlier state. Raises VedutaError if it is not kept (any more)."""
     state = states.filter(number=number).first()
     if state is None:

@@ -18,7 +18,7 @@ AT_ONCE = 0.02
 """Seconds of making pieces before they are sent: going from thread to thread for each costs more."""
 
 
-def next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
+def take_next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
     """The pieces that come within some moments or before one says that they are to be sent, and whether there are no
     more."""
     until = time.monotonic() + AT_ONCE
@@ -30,7 +30,7 @@ def next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
     return b"".join(pieces), True
 
 
-def ended_with_words(lines: Iterator[str]) -> Iterator[str]:
+def end_with_words(lines: Iterator[str]) -> Iterator[str]:
     """Lines of JSON, of which the last one says why they broke off, if they did: their head has been sent long since,
     and an error there would be no more than silence."""
     try:

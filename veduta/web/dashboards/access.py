@@ -25,7 +25,7 @@ LEVELS = {"view": "View", "edit": "Edit"}
 PERMISSIONS = {"view": "view_dashboard", "edit": "change_dashboard", "download": "download_rows"}
 
 
-def dashboards_for(user: User) -> QuerySet[Dashboard]:
+def list_dashboards(user: User) -> QuerySet[Dashboard]:
     """The dashboards somebody may open: for explorers the published ones that were granted to them."""
     everything = Dashboard.objects.filter(deleted_at=None).select_related("published", "created_by")
     if user.is_steward:
@@ -38,20 +38,20 @@ def dashboards_for(user: User) -> QuerySet[Dashboard]:
 
 
 def may_view(user: User, dashboard: Dashboard) -> bool:
-    """The rule of `dashboards_for`, for one dashboard."""
+    """The rule of `list_dashboards`, for one dashboard."""
     if not user.builds and dashboard.published_id is None:
         return False
-    return may_edit(user, dashboard) or _granted(user, "view", dashboard)
+    return may_edit(user, dashboard) or _is_granted(user, "view", dashboard)
 
 
-def _granted(user: User, what: str, dashboard: Dashboard) -> bool:
+def _is_granted(user: User, what: str, dashboard: Dashboard) -> bool:
     """Whether this was granted to the person or one of their groups; asked of the
     database once for each request's user."""
     checker = user.__dict__.setdefault("_granted", ObjectPermissionChecker(user))
     return checker.has_perm(PERMISSIONS[what], dashboard)
 
 
-def viewers(dashboard: Dashboard) -> QuerySet[User]:
+def list_viewers(dashboard: Dashboard) -> QuerySet[User]:
     """The people who may see a dashboard."""
     granted = get_users_with_perms(dashboard, only_with_perms_in=[PERMISSIONS["view"], PERMISSIONS["edit"]])
     pks = [person.pk for person in cast(QuerySet[User], granted)]
@@ -63,11 +63,11 @@ def viewers(dashboard: Dashboard) -> QuerySet[User]:
 def may_edit(user: User, dashboard: Dashboard) -> bool:
     if not user.builds:
         return False
-    return user.is_steward or dashboard.created_by_id == user.pk or _granted(user, "edit", dashboard)
+    return user.is_steward or dashboard.created_by_id == user.pk or _is_granted(user, "edit", dashboard)
 
 
 def may_download(user: User, dashboard: Dashboard) -> bool:
-    return may_edit(user, dashboard) or _granted(user, "download", dashboard)
+    return may_edit(user, dashboard) or _is_granted(user, "download", dashboard)
 
 
 def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
@@ -94,7 +94,7 @@ def set_grant(who: User | Group, dashboard: Dashboard, level: str, download: boo
         change(permission, who, dashboard)
 
 
-def grants(dashboard: Dashboard) -> list[dict]:
+def list_grants(dashboard: Dashboard) -> list[dict]:
     """Everybody the dashboard is granted to: people and groups with their level and whether they may download."""
     granted: list[tuple[Any, Any]] = [
         *cast(dict[Any, Any], get_groups_with_perms(dashboard, attach_perms=True)).items(),

@@ -16,7 +16,7 @@ from veduta.core.dashboard.definition import Selection, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.noting import note
-from veduta.web.dashboards.access import may_view, viewers
+from veduta.web.dashboards.access import list_viewers, may_view
 from veduta.web.dashboards.models import Comment, Dashboard, Notice
 
 MOST_LETTERS = 4_000
@@ -30,7 +30,7 @@ class Thread:
     said: list[Comment]
 
 
-def threads(user: User, dashboard: Dashboard) -> list[Thread]:
+def list_threads(user: User, dashboard: Dashboard) -> list[Thread]:
     """The threads of a dashboard, those that are open first, the newest first."""
     _must_see(user, dashboard)
     said: dict[Any, list[Comment]] = {}
@@ -69,7 +69,7 @@ def say(
     comment = Comment(
         dashboard=dashboard,
         author=user,
-        text=_checked(text),
+        text=_validate_text(text),
         thread=thread and (thread.thread or thread),
         block=block,
         mark=json.loads(mark.model_dump_json(exclude_defaults=True)) if mark else None,
@@ -84,7 +84,7 @@ def say(
     return comment
 
 
-def _checked(text: str) -> str:
+def _validate_text(text: str) -> str:
     text = text.strip()
     if not text:
         raise VedutaError("The comment is empty.", hint="Write what you want to say.")
@@ -93,15 +93,15 @@ def _checked(text: str) -> str:
     return text
 
 
-def mentioned_in(text: str, people: Iterable[User]) -> list[User]:
+def find_mentioned(text: str, people: Iterable[User]) -> list[User]:
     """Those of some people whose names stand in a text behind an @."""
     return [person for person in people if f"@{person.label}".casefold() in text.casefold()]
 
 
 def _tell(comment: Comment) -> None:
     """Note whom a comment concerns: those mentioned, and those who have said something in its thread."""
-    people = list(viewers(comment.dashboard).exclude(pk=comment.author_id))
-    named = {person.pk for person in mentioned_in(comment.text, people)}
+    people = list(list_viewers(comment.dashboard).exclude(pk=comment.author_id))
+    named = {person.pk for person in find_mentioned(comment.text, people)}
     taking_part: set[int] = set()
     if comment.thread:
         before = comment.thread.answers.filter(deleted_at=None).values_list("author_id", flat=True)
@@ -116,7 +116,7 @@ def _tell(comment: Comment) -> None:
 def edit(user: User, comment: Comment, text: str) -> None:
     """Say something else; only who said it can."""
     _must_be_own(user, comment)
-    comment.text, comment.edited_at = _checked(text), timezone.now()
+    comment.text, comment.edited_at = _validate_text(text), timezone.now()
     with transaction.atomic():
         comment.save()
         _tell(comment)

@@ -10,10 +10,10 @@ from django.db.models import QuerySet
 from django.utils import timezone
 
 from veduta.core.dashboard.definition import DashboardDefinition
-from veduta.core.dashboard.log import Save, Sitting, sittings
-from veduta.core.dashboard.merging import Both, changed_settings, value_of
+from veduta.core.dashboard.log import Save, Sitting, group_sittings
+from veduta.core.dashboard.merging import MergeConflict, get_setting, list_changed_settings
 from veduta.web.accounts.models import User
-from veduta.web.common.revisions import numbered
+from veduta.web.common.revisions import get_numbered
 from veduta.web.dashboards.models import Dashboard, DraftState
 from veduta.web.jobs import queue
 
@@ -47,7 +47,9 @@ def _keep_state(dashboard: Dashboard, user: User | None, at: dt.datetime) -> Dra
     )
 
 
-def note_over(state: DraftState, over: Iterable[tuple[User | None, Both]], otherwise: DashboardDefinition) -> None:
+def note_over(
+    state: DraftState, over: Iterable[tuple[User | None, MergeConflict]], otherwise: DashboardDefinition
+) -> None:
     """Note over whose settings a state went, and how the draft would be if it had not."""
     noted = [(who.pk, both.kind, both.id, both.setting) for who, both in over if who and who != state.saved_by]
     if noted:
@@ -63,16 +65,16 @@ def forget() -> int:
 queue.duties.append(forget)
 
 
-def since(dashboard: Dashboard, revision: int) -> QuerySet[DraftState]:
+def list_states_since(dashboard: Dashboard, revision: int) -> QuerySet[DraftState]:
     """The states after a revision, the oldest first."""
     return dashboard.draft_states.filter(number__gt=revision).select_related("saved_by").order_by("number")
 
 
-def who_set(both: Both, base: DashboardDefinition, states: Iterable[DraftState]) -> User | None:
+def find_author(both: MergeConflict, base: DashboardDefinition, states: Iterable[DraftState]) -> User | None:
     """Who changed a setting last, of the states that followed a definition; None if nobody did."""
-    who, value = None, value_of(base, both)
+    who, value = None, get_setting(base, both)
     for state in states:
-        now = value_of(state.load(), both)
+        now = get_setting(state.load(), both)
         if now != value:
             who, value = state.saved_by, now
     return who
@@ -80,22 +82,22 @@ def who_set(both: Both, base: DashboardDefinition, states: Iterable[DraftState])
 
 def set_just_before(
     user: User, dashboard: Dashboard, before: DashboardDefinition, after: DashboardDefinition
-) -> list[tuple[User, Both]]:
+) -> list[tuple[User, MergeConflict]]:
     """The settings that others set a moment ago, with who did, and that somebody now sets otherwise."""
     recent = list(dashboard.draft_states.filter(saved_at__gt=timezone.now() - A_MOMENT).order_by("number"))
     if all(state.saved_by_id == user.pk for state in recent):
         return []
     first = dashboard.draft_states.filter(number__lt=recent[0].number).order_by("number").last() or recent[0]
-    found = ((who_set(both, first.load(), recent), both) for both in changed_settings(before, after))
+    found = ((find_author(both, first.load(), recent), both) for both in list_changed_settings(before, after))
     return [(who, both) for who, both in found if who and who != user]
 
 
-def sittings_of(dashboard: Dashboard) -> list[Sitting]:
+def list_sittings(dashboard: Dashboard) -> list[Sitting]:
     """The sittings in which the draft was worked on in the last days, the newest first."""
     saves = dashboard.draft_states.order_by("number").values_list("number", "saved_by", "saved_at")
-    return sittings(Save(*each) for each in saves)
+    return group_sittings(Save(*each) for each in saves)
 
 
-def state_of(dashboard: Dashboard, number: int) -> DraftState:
+def get_state(dashboard: Dashboard, number: int) -> DraftState:
     """Raises VedutaError if it is not kept (any more)."""
-    return numbered(dashboard.draft_states.all(), number, "the draft")
+    return get_numbered(dashboard.draft_states.all(), number, "the draft")

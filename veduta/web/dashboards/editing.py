@@ -16,63 +16,63 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import BeforeValidator
 
 from veduta.core.chart.paints import PALETTES
-from veduta.core.chart.value_colours import lists_of
+from veduta.core.chart.value_colours import load_colour_lists
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit, place_words
 from veduta.core.dashboard.narrow import HIGHEST, LOWEST
-from veduta.core.dashboard.paper import SIZES, head_rows, sheets
+from veduta.core.dashboard.paper import SIZES, count_head_rows, split_into_sheets
 from veduta.core.dashboard.starts import STARTS
 from veduta.core.errors import VedutaError
-from veduta.web.accounts.access import Request, builders_only, signed_in
+from veduta.web.accounts.access import Request, require_builder, require_sign_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.colours.models import Palette
-from veduta.web.common.markdown import to_html
+from veduta.web.common.markdown import render_markdown
 from veduta.web.common.requests import (
     Flag,
     Line,
     Maybe,
     Object,
-    Sent,
+    RequestModel,
     Text,
-    filled_in,
-    rows_of,
-    sent,
+    parse_form,
+    parse_json,
+    read_rows,
     wants_json,
 )
 from veduta.web.dashboards import services, tasks
-from veduta.web.dashboards.access import dashboards_for, find_dashboard, grants, may_edit
-from veduta.web.dashboards.dressing import PageAsked, with_texts_stored
-from veduta.web.dashboards.faces import faces_of, faces_to_edit, narrow_rows
-from veduta.web.dashboards.layout_styles import grounds_of
-from veduta.web.dashboards.miniatures import miniature, pages_to_begin_like, with_glyphs
+from veduta.web.dashboards.access import find_dashboard, list_dashboards, list_grants, may_edit
+from veduta.web.dashboards.dressing import PageAsked, store_texts
+from veduta.web.dashboards.faces import make_shells, narrow_rows, render_shells_to_edit
+from veduta.web.dashboards.layout_styles import write_background_styles
+from veduta.web.dashboards.miniatures import add_glyphs, list_pages_to_copy, make_miniature
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.dashboards.narrowing import filter_words
-from veduta.web.dashboards.publishing import frozen
-from veduta.web.dashboards.reading import Reading
-from veduta.web.dashboards.trail import trail_of
+from veduta.web.dashboards.publishing import freeze_charts
+from veduta.web.dashboards.reading import DashboardSession
+from veduta.web.dashboards.trail import list_filter_bar
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_of
-from veduta.web.pictures.services import there
+from veduta.web.modelling.services import load_whole_model
+from veduta.web.pictures.services import list_pictures
 
 logger = logging.getLogger("veduta.dashboards")
 
 
-class Change(Sent):
+class DraftChangeSent(RequestModel):
     """An edit of a draft as it stands on the page."""
 
     definition: Object
     change: Object
 
 
-class FacesAsked(Sent):
+class FacesAsked(RequestModel):
     """Blocks of a draft as it stands on the page."""
 
     definition: Object
     blocks: list[Line]
 
 
-class ColourRow(Sent):
+class ColourRow(RequestModel):
     """A field, a value and its colour; fields and values of several with · between them."""
 
     fields: Line = ""
@@ -80,49 +80,49 @@ class ColourRow(Sent):
     colour: Line = ""
 
 
-class ColoursSent(Sent):
-    rows: Annotated[list[ColourRow], BeforeValidator(rows_of)] = []
+class ColoursSent(RequestModel):
+    rows: Annotated[list[ColourRow], BeforeValidator(read_rows)] = []
     own: Flag = False
 
 
-class ControlSent(Sent):
+class ControlSent(RequestModel):
     dataset: Maybe = None
     field: Line = ""
     parameter: Line = ""
 
 
-class Placed(Sent):
+class ChartPlaced(RequestModel):
     """A chart, and the empty place it was made for, if there is one."""
 
     chart: Maybe = None
     place: Line = ""
 
 
-class Markdown(Sent):
+class Markdown(RequestModel):
     text: Text = ""
 
 
-class Named(Sent):
+class DashboardNamed(RequestModel):
     name: Line = ""
 
 
-class Grant(Sent):
+class Grant(RequestModel):
     who: Line = ""
     level: Line = ""
     download: Flag = False
 
 
 @require_POST
-@builders_only
-def new_dashboard(request: Request) -> HttpResponse:
-    dashboard = services.create_dashboard(request.user, filled_in(request, Named).name)
+@require_builder
+def create_dashboard_page(request: Request) -> HttpResponse:
+    dashboard = services.create_dashboard(request.user, parse_form(request, DashboardNamed).name)
     if wants_json(request):
         return JsonResponse({"id": str(dashboard.pk)})
     return redirect("dashboard-edit", dashboard.pk)
 
 
 @require_GET
-@builders_only
+@require_builder
 def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     definition = dashboard.load_draft()
@@ -131,11 +131,11 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         datasets.append(
             {
                 "dataset": dataset,
-                "fields": [field for field in model_of(dataset).schema.visible if field.level != "aggregate"],
-                "parameters": model_of(dataset).definition.parameters,
+                "fields": [field for field in load_whole_model(dataset).schema.visible if field.level != "aggregate"],
+                "parameters": load_whole_model(dataset).definition.parameters,
             }
         )
-    like = pages_to_begin_like(request.user, dashboard)
+    like = list_pages_to_copy(request.user, dashboard)
     context = {
         "dashboard": dashboard,
         "start": {
@@ -146,21 +146,21 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             "like": [each["blocks"] for each in like],
             "published": dashboard.published.number if dashboard.published else None,
         },
-        "charts": with_glyphs(Chart.objects.filter(deleted_at=None).select_related("dataset")),
-        "pictures": there(),
-        "colleagues": tasks.colleagues(request.user),
-        "starts": [(start, miniature(start.blocks)) for start in STARTS],
+        "charts": add_glyphs(Chart.objects.filter(deleted_at=None).select_related("dataset")),
+        "pictures": list_pictures(),
+        "colleagues": tasks.list_colleagues(request.user),
+        "starts": [(start, make_miniature(start.blocks)) for start in STARTS],
         "like": like,
         "datasets": datasets,
-        "begin_from": _dataset_used(definition, request.user),
-        "palettes": _palettes(),
+        "begin_from": _find_dataset_used(definition, request.user),
+        "palettes": _list_palettes(),
         "field_names": sorted({field.name for each in datasets for field in each["fields"]}, key=str.casefold),
         "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
 
 
-def _dataset_used(definition: DashboardDefinition, user: User) -> Any:
+def _find_dataset_used(definition: DashboardDefinition, user: User) -> Any:
     """The dataset of which a new chart most likely is: that of the draft's last chart, or of the last that somebody
     made."""
     wanted = [block.chart for block in definition.charts if block.chart]
@@ -169,7 +169,7 @@ def _dataset_used(definition: DashboardDefinition, user: User) -> Any:
     return newest.values_list("dataset", flat=True).first()
 
 
-def _palettes() -> list[tuple[str, str, list[Palette]]]:
+def _list_palettes() -> list[tuple[str, str, list[Palette]]]:
     """The palettes that a dashboard can have, for each kind of which there are some: the kind, what it is for, and
     they."""
     there = list(Palette.objects.filter(deleted_at=None))
@@ -178,9 +178,9 @@ def _palettes() -> list[tuple[str, str, list[Palette]]]:
 
 
 @require_POST
-@builders_only
+@require_builder
 def place(request: Request, pk: uuid.UUID) -> JsonResponse:
-    placed = sent(request, Placed)
+    placed = parse_json(request, ChartPlaced)
     dashboard = get_object_or_404(Dashboard, pk=pk, deleted_at=None)
     if not (may_edit(request.user, dashboard) or tasks.may_fill(request.user, dashboard, placed.place)):
         raise Http404
@@ -191,57 +191,57 @@ def place(request: Request, pk: uuid.UUID) -> JsonResponse:
         tasks.fill(request.user, dashboard, chart, placed.place)
     else:
         services.place_chart(request.user, dashboard, chart)
-    return JsonResponse({"address": _editor_or_inbox(request.user, dashboard)})
+    return JsonResponse({"address": _find_next_page(request.user, dashboard)})
 
 
-def _editor_or_inbox(user: User, dashboard: Dashboard) -> str:
+def _find_next_page(user: User, dashboard: Dashboard) -> str:
     return reverse("dashboard-edit", args=[dashboard.pk]) if may_edit(user, dashboard) else reverse("inbox")
 
 
 @require_GET
-@builders_only
-def choices(request: Request) -> HttpResponse:
+@require_builder
+def list_choices(request: Request) -> HttpResponse:
     """The dashboards a chart can be placed on."""
-    editable = [d for d in dashboards_for(request.user) if may_edit(request.user, d)]
+    editable = [d for d in list_dashboards(request.user) if may_edit(request.user, d)]
     return render(request, "dashboards/choices.html", {"dashboards": editable})
 
 
 @require_POST
-@builders_only
-def new_control(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def create_control(request: Request, pk: uuid.UUID) -> JsonResponse:
     find_dashboard(request.user, pk, edit=True)
-    wanted = sent(request, ControlSent)
+    wanted = parse_json(request, ControlSent)
     dataset = Dataset.objects.filter(pk=wanted.dataset, deleted_at=None).first()
     if dataset is None:
         raise VedutaError("That dataset does not exist any more.")
-    made = services.control_for(dataset, wanted.field, wanted.parameter)
+    made = services.make_control(dataset, wanted.field, wanted.parameter)
     return JsonResponse(made.model_dump(mode="json"))
 
 
 @require_POST
-@builders_only
+@require_builder
 def change(request: Request, pk: uuid.UUID) -> JsonResponse:
     """A draft after an edit; nothing is kept yet."""
     dashboard = find_dashboard(request.user, pk, edit=True)
-    asked = sent(request, Change)
+    asked = parse_json(request, DraftChangeSent)
     definition = load_dashboard(asked.definition)
-    changed = apply_edit(definition, with_texts_stored(asked.change, definition, dashboard, request.user))
+    changed = apply_edit(definition, store_texts(asked.change, definition, dashboard, request.user))
     moved = asked.change.get("blocks") or [asked.change.get("block", "")]
     return JsonResponse({"definition": changed.model_dump(mode="json"), "said": place_words(changed, moved[0])})
 
 
 @require_POST
-@builders_only
-def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def render_faces(request: Request, pk: uuid.UUID) -> JsonResponse:
     """The HTML of blocks of a draft as it stands on the page, by their names, and of which data its charts are."""
     dashboard = find_dashboard(request.user, pk, edit=True)
-    asked = sent(request, FacesAsked)
-    definition = frozen(load_dashboard(asked.definition))
-    reading = Reading(dashboard, definition, ViewState(), request.user)
-    grounds = " ".join(grounds_of(page, reading.paints) for page in definition.pages)
+    asked = parse_json(request, FacesAsked)
+    definition = freeze_charts(load_dashboard(asked.definition))
+    reading = DashboardSession(dashboard, definition, ViewState(), request.user)
+    grounds = " ".join(write_background_styles(page, reading.paints) for page in definition.pages)
     return JsonResponse(
         {
-            "faces": faces_to_edit(reading, asked.blocks),
+            "faces": render_shells_to_edit(reading, asked.blocks),
             "grounds": grounds,
             "filters": filter_words(reading),
             "datasets": reading.datasets,
@@ -250,34 +250,34 @@ def faces(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 
 @require_POST
-@builders_only
-def colours(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def save_colours(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Colours of values as they are written in the editor, for its definition."""
     find_dashboard(request.user, pk, edit=True)
-    asked = sent(request, ColoursSent)
-    lists = lists_of((row.fields, row.values, row.colour) for row in asked.rows)
+    asked = parse_json(request, ColoursSent)
+    lists = load_colour_lists((row.fields, row.values, row.colour) for row in asked.rows)
     return JsonResponse({"colours": [each.model_dump(mode="json") for each in lists], "own_colours": asked.own})
 
 
 @require_POST
-@builders_only
-def text(request: Request) -> JsonResponse:
+@require_builder
+def render_text(request: Request) -> JsonResponse:
     """Markdown as safe HTML, for the editor's preview."""
-    return JsonResponse({"html": to_html(sent(request, Markdown).text[:20_000])})
+    return JsonResponse({"html": render_markdown(parse_json(request, Markdown).text[:20_000])})
 
 
 @require_POST
-@builders_only
-def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def show_print_layout(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Where the sheets of a page end, and what can be done about blocks that would be cut."""
-    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, PageAsked)
-    definition = frozen(load_dashboard(asked.definition))
-    page = definition.page(asked.page) or definition.pages[0]
-    reading = Reading(dashboard, definition, ViewState(), request.user)
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), parse_json(request, PageAsked)
+    definition = freeze_charts(load_dashboard(asked.definition))
+    page = definition.find_page(asked.page) or definition.pages[0]
+    reading = DashboardSession(dashboard, definition, ViewState(), request.user)
     tops = [block for block in page.blocks if not block.group] if page.kind == "flowing" else []
-    head = head_rows([f"{each.name}: {each.words}" for each in trail_of(reading)], definition.paper)
-    found = sheets(tops, definition.paper, page.breaks, page.goes_on, head)
-    names = {face.block.id: face.name for face in faces_of(reading, tops)}
+    head = count_head_rows([f"{each.name}: {each.words}" for each in list_filter_bar(reading)], definition.paper)
+    found = split_into_sheets(tops, definition.paper, page.breaks, page.goes_on, head)
+    names = {face.block.id: face.name for face in make_shells(reading, tops)}
     context = {
         "paper": definition.paper,
         "sizes": SIZES,
@@ -290,36 +290,36 @@ def paper(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def narrow(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The blocks of a page as narrow screens have them, to be put into another order, sized and hidden."""
-    dashboard, asked = find_dashboard(request.user, pk, edit=True), sent(request, PageAsked)
-    definition = frozen(load_dashboard(asked.definition))
-    page = definition.page(asked.page) or definition.pages[0]
-    faces = faces_of(Reading(dashboard, definition, ViewState(), request.user), page.in_reading_order)
+    dashboard, asked = find_dashboard(request.user, pk, edit=True), parse_json(request, PageAsked)
+    definition = freeze_charts(load_dashboard(asked.definition))
+    page = definition.find_page(asked.page) or definition.pages[0]
+    faces = make_shells(DashboardSession(dashboard, definition, ViewState(), request.user), page.in_reading_order)
     context = {"blocks": narrow_rows(page, faces), "lowest": LOWEST, "highest": HIGHEST}
     return render(request, "dashboards/narrow.html", context)
 
 
 @require_GET
-@builders_only
-def text_numbers(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
+@require_builder
+def compute_text_numbers(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
     """The numbers in a text of the draft, under what its controls are set to."""
     dashboard = find_dashboard(request.user, pk, edit=True)
-    reading = Reading.of(dashboard, ViewState(), request.user, draft=True)
-    block = reading.definition.block(block_id)
-    return JsonResponse({"numbers": reading.numbers(block) if block else []})
+    reading = DashboardSession.open(dashboard, ViewState(), request.user, draft=True)
+    block = reading.definition.find_block(block_id)
+    return JsonResponse({"numbers": reading.compute_numbers(block) if block else []})
 
 
 @require_POST
-@builders_only
+@require_builder
 def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     return redirect("dashboard-edit", services.duplicate_dashboard(request.user, dashboard).pk)
 
 
 @require_POST
-@builders_only
+@require_builder
 def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     services.delete_dashboard(request.user, dashboard)
@@ -327,7 +327,7 @@ def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
     dashboard = Dashboard.objects.filter(pk=pk).exclude(deleted_at=None).first()
     if dashboard is None or not may_edit(request.user, dashboard):
@@ -336,12 +336,12 @@ def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse({"message": f"“{dashboard.name}” is back."})
 
 
-@signed_in
+@require_sign_in
 def share(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Who may see or edit the dashboard."""
     dashboard = find_dashboard(request.user, pk, edit=True)
     if request.method == "POST":
-        given = filled_in(request, Grant)
+        given = parse_form(request, Grant)
         try:
             name = services.grant(request.user, dashboard, given.who, given.level, given.download)
         except VedutaError as problem:
@@ -354,7 +354,7 @@ def share(request: Request, pk: uuid.UUID) -> HttpResponse:
             }
             messages.success(request, f"{name} {said[given.level]}.")
         return redirect("dashboard-share", pk)
-    granted = grants(dashboard)
+    granted = list_grants(dashboard)
     keys = {grant["key"] for grant in granted}
     people = [
         p

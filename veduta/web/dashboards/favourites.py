@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from veduta.web.accounts.models import User
 from veduta.web.common.noting import note
-from veduta.web.dashboards.access import dashboards_for, may_view
+from veduta.web.dashboards.access import list_dashboards, may_view
 from veduta.web.dashboards.models import Dashboard, Seen
 
 APART = dt.timedelta(minutes=10)
@@ -39,18 +39,18 @@ def set_last(user: User, dashboard: Dashboard) -> dict[str, Any]:
     return kept or {}
 
 
-def seen_last(user: User, most: int) -> list[Dashboard]:
+def list_recently_viewed(user: User, most: int) -> list[Dashboard]:
     """What somebody may still see, the last seen first."""
-    seen = Seen.objects.filter(user=user, dashboard__in=dashboards_for(user)).select_related("dashboard__published")
+    seen = Seen.objects.filter(user=user, dashboard__in=list_dashboards(user)).select_related("dashboard__published")
     return [each.dashboard for each in seen[:most]]
 
 
-def starred(user: User) -> list[Dashboard]:
+def list_starred(user: User) -> list[Dashboard]:
     """What somebody has starred and may still see, by name."""
-    return list(dashboards_for(user).filter(starred_by=user))
+    return list(list_dashboards(user).filter(starred_by=user))
 
 
-def star(user: User, dashboard: Dashboard) -> bool:
+def toggle_star(user: User, dashboard: Dashboard) -> bool:
     """Star a dashboard, or no longer. Returns whether it is starred now."""
     if not may_view(user, dashboard):
         raise PermissionDenied

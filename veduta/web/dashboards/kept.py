@@ -15,14 +15,14 @@ from veduta.core.dashboard.definition import ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.noting import note
-from veduta.web.dashboards.access import may_view, viewers
+from veduta.web.dashboards.access import list_viewers, may_view
 from veduta.web.dashboards.models import Dashboard, KeptView, Notice
 
 MOST_VIEWS = 100
 """Of one person, of one dashboard."""
 
 
-def views_for(user: User, dashboard: Dashboard) -> QuerySet[KeptView]:
+def list_views(user: User, dashboard: Dashboard) -> QuerySet[KeptView]:
     """The views of a dashboard that somebody has kept or was given, their own first."""
     if not may_view(user, dashboard):
         raise PermissionDenied
@@ -33,13 +33,13 @@ def views_for(user: User, dashboard: Dashboard) -> QuerySet[KeptView]:
 
 def find(user: User, dashboard: Dashboard, key: str) -> KeptView:
     """Raises Http404 for a view that is not there, or not for this person."""
-    view = views_for(user, dashboard).filter(key=key).first()
+    view = list_views(user, dashboard).filter(key=key).first()
     if view is None:
         raise Http404
     return view
 
 
-def own(user: User, dashboard: Dashboard, key: str, deleted: bool = False) -> KeptView:
+def get_own(user: User, dashboard: Dashboard, key: str, deleted: bool = False) -> KeptView:
     """A view that somebody may change. Raises Http404 for any other."""
     if not may_view(user, dashboard):
         raise Http404
@@ -49,7 +49,7 @@ def own(user: User, dashboard: Dashboard, key: str, deleted: bool = False) -> Ke
     return view
 
 
-def usual(user: User, dashboard: Dashboard) -> KeptView | None:
+def find_usual(user: User, dashboard: Dashboard) -> KeptView | None:
     """The view that somebody has as their usual one."""
     return KeptView.objects.filter(dashboard=dashboard, owner=user, usual=True, deleted_at=None).first()
 
@@ -99,7 +99,7 @@ def give_to(view: KeptView, people: Iterable[int], for_everybody: bool) -> None:
     with transaction.atomic():
         view.for_everybody = for_everybody
         view.save()
-        given = viewers(view.dashboard).filter(pk__in=list(people)).exclude(pk=view.owner_id)
+        given = list_viewers(view.dashboard).filter(pk__in=list(people)).exclude(pk=view.owner_id)
         view.given_to.set(given)
         for person in given:
             Notice.objects.get_or_create(view=view, user=person)

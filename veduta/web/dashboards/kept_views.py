@@ -12,19 +12,19 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
 from veduta.core.dashboard.definition import load_state
-from veduta.core.dashboard.leaving import parts_of, still_there
-from veduta.web.accounts.access import Request, signed_in
-from veduta.web.common.requests import Flag, Line, Object, Sent, asked, sent
+from veduta.core.dashboard.leaving import drop_stale_state, list_state_parts
+from veduta.web.accounts.access import Request, require_sign_in
+from veduta.web.common.requests import Flag, Line, Object, RequestModel, parse_json, parse_query
 from veduta.web.dashboards import kept
-from veduta.web.dashboards.access import find_dashboard, viewers
-from veduta.web.dashboards.asking import View, reading_for
+from veduta.web.dashboards.access import find_dashboard, list_viewers
+from veduta.web.dashboards.asking import ViewRequest, open_session
 from veduta.web.dashboards.models import KeptView
-from veduta.web.dashboards.reading import Reading
-from veduta.web.dashboards.trail import trail_of
-from veduta.web.dashboards.withholding import binds
+from veduta.web.dashboards.reading import DashboardSession
+from veduta.web.dashboards.trail import list_filter_bar
+from veduta.web.dashboards.withholding import has_row_filter
 
 
-class ToKeep(Sent):
+class ViewSent(RequestModel):
     """A state at a page, and how it is called."""
 
     name: Line = ""
@@ -32,7 +32,7 @@ class ToKeep(Sent):
     page: Line = ""
 
 
-class Changes(Sent):
+class ViewChanges(RequestModel):
     """What of a kept view is to be other: what is not sent stays."""
 
     name: Line | None = None
@@ -41,17 +41,17 @@ class Changes(Sent):
     page: Line = ""
 
 
-class Given(Sent):
+class ViewGiven(RequestModel):
     people: Annotated[list[int], Attribute(max_length=500)] = []
     for_everybody: Flag = False
 
 
 @require_GET
-@signed_in
-def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_sign_in
+def list_saved_views(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The views of a dashboard that somebody has, and those they were given."""
-    reading, view = reading_for(request, pk), asked(request, View)
-    views = list(kept.views_for(request.user, reading.dashboard))
+    reading, view = open_session(request, pk), parse_query(request, ViewRequest)
+    views = list(kept.list_views(request.user, reading.dashboard))
     context = {
         "dashboard": reading.dashboard,
         "own": [each for each in views if each.owner_id == request.user.pk],
@@ -62,27 +62,27 @@ def listed(request: Request, pk: uuid.UUID) -> HttpResponse:
     return render(request, "dashboards/kept.html", context)
 
 
-def _words(reading: Reading) -> dict[str, str]:
+def _describe_filters(reading: DashboardSession) -> dict[str, str]:
     """What the parts of a state are, in words, by the names that the core gives them."""
     names = {block.id: reading.name_of(block) for block in reading.definition.charts}
     words = {}
-    for item in trail_of(reading):
+    for item in list_filter_bar(reading):
         if item.mode in ("control", "drill"):
             words[f"{item.mode} {item.key}"] = f"{item.name}: {item.words}"
         elif item.mode != "fixed":
             words[f"selection {reading.state.selections[int(item.key)].block}"] = item.words
     words |= {f"sort {block}": f"the order of {names[block]}" for block in reading.state.sorts if block in names}
-    return {part: words[part] for part in parts_of(reading.state) if part in words}
+    return {part: words[part] for part in list_state_parts(reading.state) if part in words}
 
 
 @require_POST
-@signed_in
+@require_sign_in
 def keep(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a state by a name."""
-    dashboard, wanted = find_dashboard(request.user, pk), sent(request, ToKeep)
+    dashboard, wanted = find_dashboard(request.user, pk), parse_json(request, ViewSent)
     state = load_state(wanted.state)
-    reading = Reading.of(dashboard, state, request.user)
-    view = kept.keep(request.user, dashboard, wanted.name, state, wanted.page, _words(reading))
+    reading = DashboardSession.open(dashboard, state, request.user)
+    view = kept.keep(request.user, dashboard, wanted.name, state, wanted.page, _describe_filters(reading))
     return _answer(view, f"“{view.name}” is kept.")
 
 
@@ -92,11 +92,11 @@ def _answer(view: KeptView, message: str) -> JsonResponse:
 
 
 @require_POST
-@signed_in
+@require_sign_in
 def change(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
     """Rename one's view, have it as the usual one, or keep another state by it."""
-    dashboard, changes = find_dashboard(request.user, pk), sent(request, Changes)
-    view = kept.own(request.user, dashboard, key)
+    dashboard, changes = find_dashboard(request.user, pk), parse_json(request, ViewChanges)
+    view = kept.get_own(request.user, dashboard, key)
     message = ""
     if changes.name is not None:
         kept.set_name(view, changes.name)
@@ -106,14 +106,16 @@ def change(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
         message = f"“{view.name}” is {'what you see first' if changes.usual else 'not what you see first any more'}."
     if changes.state is not None:
         state = load_state(changes.state)
-        kept.set_state(view, state, changes.page, _words(Reading.of(dashboard, state, request.user)))
+        kept.set_state(
+            view, state, changes.page, _describe_filters(DashboardSession.open(dashboard, state, request.user))
+        )
         message = f"“{view.name}” is kept as it is now."
     return _answer(view, message)
 
 
 @require_GET
-@signed_in
-def opened(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
+@require_sign_in
+def open_view(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
     """The short link of a view."""
     view = kept.find(request.user, find_dashboard(request.user, pk), key)
     kept.mark_read(request.user, view)
@@ -122,48 +124,48 @@ def opened(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
 
 
 @require_GET
-@signed_in
-def people(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
+@require_sign_in
+def show_people(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
     """Those to whom one's view can be given."""
     dashboard = find_dashboard(request.user, pk)
-    view = kept.own(request.user, dashboard, key)
+    view = kept.get_own(request.user, dashboard, key)
     has = set(view.given_to.values_list("pk", flat=True))
-    others = [(person, person.pk in has) for person in viewers(dashboard) if person.pk != request.user.pk]
+    others = [(person, person.pk in has) for person in list_viewers(dashboard) if person.pk != request.user.pk]
     return render(request, "dashboards/kept_give.html", {"view": view, "people": others})
 
 
 @require_POST
-@signed_in
+@require_sign_in
 def give(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
-    dashboard, given = find_dashboard(request.user, pk), sent(request, Given)
-    view = kept.own(request.user, dashboard, key)
+    dashboard, given = find_dashboard(request.user, pk), parse_json(request, ViewGiven)
+    view = kept.get_own(request.user, dashboard, key)
     kept.give_to(view, given.people, given.for_everybody)
     return _answer(view, f"“{view.name}” is given to those you chose.")
 
 
 @require_POST
-@signed_in
+@require_sign_in
 def delete(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
-    view = kept.own(request.user, find_dashboard(request.user, pk), key)
+    view = kept.get_own(request.user, find_dashboard(request.user, pk), key)
     kept.delete(view)
     undo = reverse("dashboard-kept-restore", args=[pk, key])
     return JsonResponse({"message": f"“{view.name}” is deleted.", "undo": undo})
 
 
 @require_POST
-@signed_in
+@require_sign_in
 def restore(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
-    view = kept.own(request.user, find_dashboard(request.user, pk), key, deleted=True)
+    view = kept.get_own(request.user, find_dashboard(request.user, pk), key, deleted=True)
     kept.restore(view)
     return JsonResponse({"message": f"“{view.name}” is back."})
 
 
-def left_out(reading: Reading, view: View) -> str:
+def describe_left_out(reading: DashboardSession, view: ViewRequest) -> str:
     """What of the state that was asked for is not on the dashboard any more, in words; "" for nothing."""
-    gone = still_there(reading.definition, reading.state)[1]
+    gone = drop_stale_state(reading.definition, reading.state)[1]
     if not gone:
         return ""
-    is_said = bool(view.kept) and not binds(reading)  # whoever kept it may see more
+    is_said = bool(view.kept) and not has_row_filter(reading)  # whoever kept it may see more
     words = kept.find(reading.reader, reading.dashboard, view.kept).words if is_said else {}
     said = [words.get(part, "") or GONE[part.partition(" ")[0]] for part in gone]
     return f"This view names what is not on the dashboard any more, and is shown without it: {'; '.join(said)}."

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from veduta.core.chart.paints import Paints
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.grid import ROW
-from veduta.core.dashboard.grounds import PageGround, page_tones
-from veduta.core.dashboard.looks import LIGHT_MUTED, ground_of
-from veduta.core.dashboard.narrow import arranged
-from veduta.web.pictures.services import named, published_as
+from veduta.core.dashboard.grounds import PageGround, choose_page_tones
+from veduta.core.dashboard.looks import LIGHT_MUTED, make_ground_look
+from veduta.core.dashboard.narrow import arrange_blocks
+from veduta.web.pictures.services import find_published, get_pictures
 
 WIDE, NARROW = "@media (min-width: 48.01rem), print", "@media screen and (max-width: 48rem)"
 """Screens on which a page is as it was laid out; on narrower ones its blocks follow each other."""
@@ -16,28 +16,30 @@ INNER = {"small": "7px 9px 6px", "large": "22px 26px 18px"}
 """From the edges of blocks to what is in them."""
 
 
-def styles_of(page: Page, paints: Paints) -> str:
+def write_page_styles(page: Page, paints: Paints) -> str:
     rules = [f"#block-{block.id} {{ {_place(page, order, block)} }}" for order, block in enumerate(page.blocks)]
     if page.kind == "fixed":
         rules.append(f"#board {{ width: {page.width}px; height: {page.height}px }}")
-    return f"{WIDE} {{ {' '.join(rules)} }} {NARROW} {{ {_narrow_rules(page)} }} {grounds_of(page, paints)}"
+    return (
+        f"{WIDE} {{ {' '.join(rules)} }} {NARROW} {{ {_narrow_rules(page)} }} {write_background_styles(page, paints)}"
+    )
 
 
 def _narrow_rules(page: Page) -> str:
     """The order of the blocks on a narrow screen, in each group its own; which are hidden, and how high others are."""
     rules = []
-    for place, block in enumerate(arranged([block.id for block in page.in_reading_order], page.narrow)):
+    for place, block in enumerate(arrange_blocks([block.id for block in page.in_reading_order], page.narrow)):
         height = f"; height: {block.height}px; min-height: 0" if block.height else ""
         rules.append(f"#block-{block.id} {{ {'display: none' if block.hidden else f'order: {place}{height}'} }}")
     return " ".join(rules)
 
 
-def grounds_of(page: Page, paints: Paints) -> str:
+def write_background_styles(page: Page, paints: Paints) -> str:
     """The grounds and borders of a page and of its blocks, which they have on every screen, and its distances."""
     place = f'[data-ground-of="{page.id}"]'
-    rules = [f"{place} {{ {_ground(page.ground, paints)} }}"]
+    rules = [f"{place} {{ {_write_background(page.ground, paints)} }}"]
     if page.narrow.ground:
-        rules.append(f"{NARROW} {{ {place} {{ {_ground(page.narrow.ground, paints)} }} }}")
+        rules.append(f"{NARROW} {{ {place} {{ {_write_background(page.narrow.ground, paints)} }} }}")
     if page.kind == "flowing":
         widest = f"max-width: {page.widest}px; margin-inline: auto" if page.widest else "max-width: none"
         rules.append(f"{place} #board {{ gap: {page.gap}px; grid-auto-rows: {ROW - page.gap}px; {widest} }}")
@@ -48,13 +50,13 @@ def grounds_of(page: Page, paints: Paints) -> str:
     return " ".join(rules)
 
 
-def _ground(ground: PageGround, paints: Paints) -> str:
+def _write_background(ground: PageGround, paints: Paints) -> str:
     """A ground as CSS; a picture that is gone is left out."""
     if ground.is_usual:
         return "background: none"
-    light, dark = page_tones(ground, paints)
+    light, dark = choose_page_tones(ground, paints)
     tone = f"light-dark({light}, {dark})"
-    picture = published_as(ground.picture_kept, "") or named([ground.picture]).get(ground.picture.casefold())
+    picture = find_published(ground.picture_kept, "") or get_pictures([ground.picture]).get(ground.picture.casefold())
     if not ground.picture or picture is None:
         return f"background: {tone}"
     over = f"color-mix(in srgb, {tone} {ground.fade}%, transparent)"
@@ -64,12 +66,12 @@ def _ground(ground: PageGround, paints: Paints) -> str:
     return f"background: linear-gradient({over}, {over}), {below}, {tone}"
 
 
-def _look(block: Block, paints: Paints) -> str:
+def _look(block: DashboardBlock, paints: Paints) -> str:
     rules = []
     if block.look.ground == "none":
         rules.append("background: none")
     elif block.look.ground:
-        ground = ground_of(block.look.ground, paints)
+        ground = make_ground_look(block.look.ground, paints)
         rules.append(f"background: light-dark({ground.light}, {ground.dark}); color: var(--color-ink)")
     if block.look.border == "none":
         rules.append("box-shadow: none")
@@ -78,13 +80,13 @@ def _look(block: Block, paints: Paints) -> str:
     return "; ".join(rules)
 
 
-def paper_styles(definition: DashboardDefinition, page: Page, latest: str) -> str:
+def write_print_styles(definition: DashboardDefinition, page: Page, latest: str) -> str:
     """The sheets of a dashboard's paper, with what is on each of them, and where new ones begin."""
     paper = definition.paper
     across, down = paper.mm
     boxes = {"top-left": paper.header, "bottom-left": paper.footer}
     said = [
-        f"@{place} {{ content: {_quoted(words, page, latest)}; font: 8pt Archivo, sans-serif; color: {LIGHT_MUTED} }}"
+        f"@{place} {{ content: {_quote(words, page, latest)}; font: 8pt Archivo, sans-serif; color: {LIGHT_MUTED} }}"
         for place, words in boxes.items()
         if words
     ]
@@ -100,19 +102,19 @@ def paper_styles(definition: DashboardDefinition, page: Page, latest: str) -> st
     return f"{sheet} @media print {{ {' '.join(rules)} }}"
 
 
-def _quoted(words: str, page: Page, latest: str) -> str:
+def _quote(words: str, page: Page, latest: str) -> str:
     """Words as a string of CSS, with what stands for values in them; nothing in it ends the string or the style."""
     text = words.replace("{page}", page.name).replace("{date}", latest)
     return '"' + "".join(f"\\{ord(letter):06x}" if not letter.isalnum() else letter for letter in text) + '"'
 
 
-def is_strong(block: Block, paints: Paints) -> bool:
+def is_strong(block: DashboardBlock, paints: Paints) -> bool:
     """Whether a block is written on as in the dark theme, whatever the reader's."""
     ground = block.look.ground
-    return ground not in ("", "none") and ground_of(ground, paints).strong
+    return ground not in ("", "none") and make_ground_look(ground, paints).strong
 
 
-def _place(page: Page, order: int, block: Block) -> str:
+def _place(page: Page, order: int, block: DashboardBlock) -> str:
     if page.kind == "fixed":
         where = f"left: {block.x}px; top: {block.y}px; width: {block.w}px; height: {block.h}px"
         return f"position: absolute; {where}; z-index: {order + 1}"

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from veduta.core.dashboard.since import Difference, Summary, differences
+from veduta.core.dashboard.since import Difference, Summary, list_differences
 from veduta.web.accounts.models import User
 from veduta.web.common.noting import note
 from veduta.web.dashboards.models import Dashboard, Looked
@@ -20,12 +20,12 @@ WRITTEN = dt.timedelta(minutes=10)
 
 
 @dataclass(frozen=True)
-class Since:
+class ChangesSinceVisit:
     at: dt.datetime
     differences: list[Difference]
 
 
-def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary]) -> Since | None:
+def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
     """Keep what somebody sees now. Returns how it differs from the look before; None if there was none, or nothing
     has changed."""
     if not figures:
@@ -42,10 +42,10 @@ def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary
         # A page has a part of the figures, and the others stay as they were.
         looked.now, looked.now_at = looked.now | kept, now
         note(looked.save)
-    return _since(looked, figures)
+    return _compare_figures(looked, figures)
 
 
-def _since(looked: Looked, figures: dict[str, Summary]) -> Since | None:
+def _compare_figures(looked: Looked, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
     before: dict[str, Any] = looked.before
-    changed = differences({place: Summary.model_validate(each) for place, each in before.items()}, figures)
-    return Since(looked.before_at, changed) if changed and looked.before_at else None
+    changed = list_differences({place: Summary.model_validate(each) for place, each in before.items()}, figures)
+    return ChangesSinceVisit(looked.before_at, changed) if changed and looked.before_at else None

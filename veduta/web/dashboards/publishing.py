@@ -10,38 +10,38 @@ from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
+from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.grounds import PageGround
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.colours.models import palettes_used
-from veduta.web.common.revisions import next_number, numbered
+from veduta.web.colours.models import load_palettes
+from veduta.web.common.revisions import find_next_number, get_numbered
 from veduta.web.dashboards import drafts
 from veduta.web.dashboards.access import must_edit
 from veduta.web.dashboards.models import Dashboard, Publication
 from veduta.web.jobs import queue
 from veduta.web.pictures.services import keep_content
 
-Shows = TypeVar("Shows", Block, PageGround)
+Shows = TypeVar("Shows", DashboardBlock, PageGround)
 """What shows a picture."""
 
 
-def frozen(definition: DashboardDefinition) -> DashboardDefinition:
+def freeze_charts(definition: DashboardDefinition) -> DashboardDefinition:
     """The definition with each chart's definition as it is saved now, and pictures and palettes as they are."""
     charts = {str(c.pk): c for c in Chart.objects.filter(pk__in=[block.chart for block in definition.charts])}
 
-    def with_chart(block: Block) -> Block:
+    def with_chart(block: DashboardBlock) -> DashboardBlock:
         if block.chart not in charts:
             return block
         return block.model_copy(update={"definition": charts[block.chart].definition})
 
-    now = with_pictures(definition, lambda name: "")
+    now = freeze_pictures(definition, lambda name: "")
     pages = [page.model_copy(update={"blocks": tuple(map(with_chart, page.blocks))}) for page in now.pages]
-    return now.model_copy(update={"pages": tuple(pages), "palettes_kept": palettes_used(definition.palettes)})
+    return now.model_copy(update={"pages": tuple(pages), "palettes_kept": load_palettes(definition.palettes)})
 
 
-def with_pictures(definition: DashboardDefinition, digest_of: Callable[[str], str]) -> DashboardDefinition:
+def freeze_pictures(definition: DashboardDefinition, digest_of: Callable[[str], str]) -> DashboardDefinition:
     """The definition with the digests of its pictures, by their names ("" for a picture as it is now)."""
 
     def kept(shows: Shows) -> Shows:
@@ -61,9 +61,9 @@ def keep_version(
     """Keep a definition among the versions of its dashboard, complete in itself."""
     return Publication.objects.create(
         dashboard=dashboard,
-        number=next_number(dashboard.publications.all()),
+        number=find_next_number(dashboard.publications.all()),
         name=dashboard.name,
-        definition=with_pictures(frozen(definition), keep_content).model_dump(mode="json"),
+        definition=freeze_pictures(freeze_charts(definition), keep_content).model_dump(mode="json"),
         set_aside=set_aside,
         note=note.strip()[:500],
         published_by=user,
@@ -116,7 +116,7 @@ def bring_back(user: User, dashboard: Dashboard, number: int, what: str) -> None
     must_edit(user, dashboard)
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
-        version = numbered(dashboard.publications.all(), number, "this dashboard")
+        version = get_numbered(dashboard.publications.all(), number, "this dashboard")
         if what == "published":
             dashboard.published = version
         else:
@@ -134,15 +134,15 @@ def take_back(user: User, dashboard: Dashboard) -> None:
         Dashboard.objects.filter(pk=dashboard.pk).update(published=None)
 
 
-def not_later(user: User, dashboard: Dashboard, number: int) -> None:
+def cancel_scheduled(user: User, dashboard: Dashboard, number: int) -> None:
     """Not publish a version that waits for its time."""
     must_edit(user, dashboard)
-    version = numbered(dashboard.publications.all(), number, "this dashboard")
+    version = get_numbered(dashboard.publications.all(), number, "this dashboard")
     Publication.objects.filter(pk=version.pk).update(due_at=None)
 
 
 def annotate(user: User, dashboard: Dashboard, number: int, note: str) -> None:
     """Say something about a version."""
     must_edit(user, dashboard)
-    version = numbered(dashboard.publications.all(), number, "this dashboard")
+    version = get_numbered(dashboard.publications.all(), number, "this dashboard")
     Publication.objects.filter(pk=version.pk).update(note=note.strip()[:500])

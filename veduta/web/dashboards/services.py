@@ -15,18 +15,18 @@ from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.dashboard.controls import Control, ParameterChoice, kinds_for
+from veduta.core.dashboard.controls import Control, ParameterChoice, list_control_kinds
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard, load_state
 from veduta.core.dashboard.edits import apply_edit
 from veduta.core.dashboard.merging import (
-    Both,
-    Merged,
-    brought_up,
-    merged,
-    stepped_over,
-    with_settings,
+    MergeConflict,
+    MergedDashboard,
+    list_overridden,
+    merge_definitions,
+    rebase_definition,
+    replace_settings,
 )
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -37,13 +37,13 @@ from veduta.web.dashboards import drafts, notices, tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_of
-from veduta.web.together.steps import steps
+from veduta.web.modelling.services import load_whole_model
+from veduta.web.together.steps import iterate_steps
 
 VIEWS_KEPT = 2_000
 
 
-def new_id() -> str:
+def make_id() -> str:
     return "".join(secrets.choice(string.ascii_lowercase + string.digits) for _ in range(6))
 
 
@@ -60,7 +60,7 @@ class Clash:
     """A setting that somebody (`who`) changed as well as the person who is told."""
 
     who: User | None
-    both: Both
+    both: MergeConflict
 
 
 def save_draft(
@@ -95,13 +95,13 @@ def _save(
     quick = [each for each in drafts.set_just_before(user, dashboard, before, definition) if each[1].key not in told]
     state = drafts.keep(user, dashboard, definition, name)
     tasks.settle(dashboard)
-    otherwise = with_settings(theirs or definition, before, [both for _, both in quick])
+    otherwise = replace_settings(theirs or definition, before, [both for _, both in quick])
     drafts.note_over(state, [*((each.who, each.both) for each in won), *quick], otherwise)
     notices.tell_who_is_away(state)
 
 
 @dataclass(frozen=True)
-class State:
+class SavedState:
     """A draft as it stands on somebody's page, or stood there."""
 
     definition: DashboardDefinition
@@ -109,7 +109,7 @@ class State:
 
 
 @dataclass(frozen=True)
-class BroughtTogether:
+class MergedDraft:
     """What somebody's states are with what others did meanwhile: the first is the draft now. `who` changed it last
     before. `won` are the settings that others changed too and that are as this person has them, and `theirs` the draft
     in which they are as the others had them; `lost` those that others have set over what this person had set, and
@@ -117,7 +117,7 @@ class BroughtTogether:
     as others have changed it since."""
 
     dashboard: Dashboard
-    states: list[State]
+    states: list[SavedState]
     who: User | None
     won: list[Clash]
     theirs: DashboardDefinition
@@ -127,8 +127,8 @@ class BroughtTogether:
 
 
 def merge_draft(
-    user: User, dashboard: Dashboard, base: State, base_revision: int, states: list[State], behind: int = 0
-) -> BroughtTogether:
+    user: User, dashboard: Dashboard, base: SavedState, base_revision: int, states: list[SavedState], behind: int = 0
+) -> MergedDraft:
     """Bring somebody's draft, the first of their `states`, together with the shared one, which both began from the
     same `base`; their other states, to which undoing (so many as are `behind`) and redoing lead, are brought to what
     others did as well, so that they take back nothing of it."""
@@ -137,42 +137,44 @@ def merge_draft(
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().select_related("updated_by").get(pk=dashboard.pk)
         shared, name, who = dashboard.load_draft(), dashboard.name, dashboard.updated_by
-        meanwhile = drafts.since(dashboard, base_revision)
+        meanwhile = drafts.list_states_since(dashboard, base_revision)
 
-        def who_set(both: Both) -> Clash:
-            return Clash(drafts.who_set(both, base.definition, meanwhile) or who, both)
+        def who_set(both: MergeConflict) -> Clash:
+            return Clash(drafts.find_author(both, base.definition, meanwhile) or who, both)
 
-        made = [merged(base.definition, shared, states[0].definition)]
-        made += [brought_up(base.definition, shared, each.definition) for each in states[1:]]
+        made = [merge_definitions(base.definition, shared, states[0].definition)]
+        made += [rebase_definition(base.definition, shared, each.definition) for each in states[1:]]
         names = [name if states[0].name == base.name else states[0].name]
         names += [each.name if name == base.name else name for each in states[1:]]
-        theirs = merged(base.definition, states[0].definition, shared).definition
+        theirs = merge_definitions(base.definition, states[0].definition, shared).definition
         won = [who_set(both) for both in made[0].both]
         if (made[0].definition, names[0]) != (shared, name):
             _save(user, dashboard, made[0].definition, names[0], won, theirs)
-    together = [State(each.definition, named) for each, named in zip(made, names, strict=True)]
-    lost, mine = _lost(user, meanwhile, made[0])
+    together = [SavedState(each.definition, named) for each, named in zip(made, names, strict=True)]
+    lost, mine = _find_lost(user, meanwhile, made[0])
 
-    left = [[who_set(both) for both in each] for each in _left(made, states, behind)]
-    return BroughtTogether(dashboard, together, who, won, theirs, lost, mine, left)
+    left = [[who_set(both) for both in each] for each in _list_left(made, states, behind)]
+    return MergedDraft(dashboard, together, who, won, theirs, lost, mine, left)
 
 
-def _left(made: list[Merged], states: list[State], behind: int) -> list[list[Both]]:
+def _list_left(made: list[MergedDashboard], states: list[SavedState], behind: int) -> list[list[MergeConflict]]:
     """What the step to each state leaves: what others changed since, of what the step changes."""
-    left: list[list[Both]] = [[]]
-    for place, nearer in steps(len(states), behind):
-        left.append(stepped_over(made[place].both, states[place].definition, states[nearer].definition))
+    left: list[list[MergeConflict]] = [[]]
+    for place, nearer in iterate_steps(len(states), behind):
+        left.append(list_overridden(made[place].both, states[place].definition, states[nearer].definition))
     return left
 
 
-def bring_back(user: User, dashboard: Dashboard, state: DraftState) -> BroughtTogether:
+def bring_back(user: User, dashboard: Dashboard, state: DraftState) -> MergedDraft:
     """Have what somebody had set, and over which a state of the draft went, in the draft as they had it."""
     otherwise = load_dashboard(state.otherwise or state.definition)
     name = state.name
-    return merge_draft(user, dashboard, State(state.load(), name), state.number, [State(otherwise, name)])
+    return merge_draft(user, dashboard, SavedState(state.load(), name), state.number, [SavedState(otherwise, name)])
 
 
-def _lost(user: User, meanwhile: Iterable[DraftState], now: Merged) -> tuple[list[Clash], DashboardDefinition]:
+def _find_lost(
+    user: User, meanwhile: Iterable[DraftState], now: MergedDashboard
+) -> tuple[list[Clash], DashboardDefinition]:
     """The settings of somebody over which others have set theirs meanwhile, and the draft in which they are as they
     were."""
     lost: list[Clash] = []
@@ -180,10 +182,10 @@ def _lost(user: User, meanwhile: Iterable[DraftState], now: Merged) -> tuple[lis
     kept = {(both.kind, both.id, both.setting) for both in now.both}  # which are as this person has them again
     for state in meanwhile:
         settings = [tuple(setting) for who, *setting in state.over if who == user.pk]
-        gone = [Both(*setting) for setting in settings if setting not in kept]
+        gone = [MergeConflict(*setting) for setting in settings if setting not in kept]
         if gone and state.saved_by != user:
             lost += [Clash(state.saved_by, both) for both in gone]
-            mine = merged(state.load(), mine, load_dashboard(state.otherwise)).definition
+            mine = merge_definitions(state.load(), mine, load_dashboard(state.otherwise)).definition
     return lost, mine
 
 
@@ -199,7 +201,7 @@ def _check_charts(definition: DashboardDefinition) -> None:
 
 def place_chart(user: User, dashboard: Dashboard, chart: Chart) -> None:
     """Put a chart below everything that is on the first page of the draft."""
-    edit_draft(user, dashboard, {"edit": "add_block", "id": new_id(), "kind": "chart", "chart": str(chart.pk)})
+    edit_draft(user, dashboard, {"edit": "add_block", "id": make_id(), "kind": "chart", "chart": str(chart.pk)})
 
 
 def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None:
@@ -210,7 +212,7 @@ def edit_draft(user: User, dashboard: Dashboard, change: dict[str, Any]) -> None
         drafts.keep(user, dashboard, apply_edit(dashboard.load_draft(), change))
 
 
-def dataset_named(pk: str) -> Dataset:
+def get_dataset(pk: str) -> Dataset:
     """Raises VedutaError for a dataset that is gone."""
     dataset = next((each for each in Dataset.objects.filter(deleted_at=None) if str(each.pk) == pk), None)
     if dataset is None:
@@ -218,15 +220,15 @@ def dataset_named(pk: str) -> Dataset:
     return dataset
 
 
-def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:
+def make_control(dataset: Dataset, field_id: str, parameter_id: str = "") -> Control:
     """A new control: of the usual kind for a field, or a parameter of the model."""
-    model = model_of(dataset)
+    model = load_whole_model(dataset)
     if parameter_id:
         parameter = next((each for each in model.definition.parameters if each.id == parameter_id), None)
         if parameter is None:
             raise VedutaError("That parameter does not exist any more.")
         return Control(
-            id=new_id(),
+            id=make_id(),
             kind="parameter",
             dataset=str(dataset.pk),
             field=parameter.id,
@@ -236,13 +238,13 @@ def control_for(dataset: Dataset, field_id: str, parameter_id: str = "") -> Cont
             choices=parameter.choices,
         )
     field = model.schema[field_id]
-    kind = kinds_for(field.kind)[0]
+    kind = list_control_kinds(field.kind)[0]
     return Control(
-        id=new_id(),
+        id=make_id(),
         kind=kind,
         dataset=str(dataset.pk),
         field=field.id,
-        field_kind=Kind(field.kind),
+        field_kind=DataType(field.kind),
         name=field.name,
     )
 
@@ -294,7 +296,7 @@ def keep_long_state(user: User, dashboard: Dashboard, state: ViewState) -> str:
     return key
 
 
-def long_state(dashboard: Dashboard, key: str) -> ViewState:
+def load_long_state(dashboard: Dashboard, key: str) -> ViewState:
     """Raises DefinitionProblem if nothing is kept by this key."""
     kept = LongState.objects.filter(dashboard=dashboard, key=key).first()
     if kept is None:

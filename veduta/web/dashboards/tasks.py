@@ -19,25 +19,25 @@ from veduta.web.dashboards.access import may_edit, must_edit
 from veduta.web.dashboards.models import Dashboard, Task
 
 
-def colleagues(user: User) -> QuerySet[User]:
+def list_colleagues(user: User) -> QuerySet[User]:
     """Those whom somebody can ask: all others who build."""
     builders = [role for role in User.Role if User(role=role).builds]
     return User.objects.filter(is_active=True, role__in=builders).exclude(pk=user.pk).order_by("first_name", "username")
 
 
-def tasks_of(user: User) -> QuerySet[Task]:
+def list_tasks(user: User) -> QuerySet[Task]:
     """The open tasks of somebody, those that are due first before the others."""
     tasks = Task.objects.filter(asked_of=user, state=Task.State.OPEN, dashboard__deleted_at=None)
     return tasks.select_related("dashboard", "asked_by")
 
 
-def asked_by(user: User) -> QuerySet[Task]:
+def list_given_tasks(user: User) -> QuerySet[Task]:
     """What somebody has asked others for, the newest first."""
     tasks = Task.objects.filter(asked_by=user, dashboard__deleted_at=None)
     return tasks.select_related("dashboard", "asked_of").order_by("-created_at")
 
 
-def of_places(dashboard: Dashboard) -> dict[str, Task]:
+def index_by_placeholder(dashboard: Dashboard) -> dict[str, Task]:
     """The newest task of each place of a dashboard that was not withdrawn."""
     tasks = dashboard.tasks.exclude(state=Task.State.WITHDRAWN).select_related("asked_of").order_by("created_at")
     return {task.block: task for task in tasks}
@@ -47,10 +47,10 @@ def give(user: User, dashboard: Dashboard, block_id: str, colleague: User, words
     """Ask a colleague to fill an empty place. Raises VedutaError for what is no empty place of the draft, or somebody
     else's already."""
     must_edit(user, dashboard)
-    block = dashboard.load_draft().block(block_id)
+    block = dashboard.load_draft().find_block(block_id)
     if block is None or block.kind != "place":
         raise VedutaError("There is no empty place there any more.", hint="Load the page again.")
-    if not colleagues(user).filter(pk=colleague.pk).exists():
+    if not list_colleagues(user).filter(pk=colleague.pk).exists():
         raise VedutaError(f"{colleague.label} cannot make charts.", hint="Choose somebody from the list.")
     words = words.strip()[:500] or block.text
     if not words:
@@ -79,7 +79,7 @@ def fill(user: User, dashboard: Dashboard, chart: Chart, block_id: str) -> None:
     with transaction.atomic():
         dashboard = Dashboard.objects.select_for_update().get(pk=dashboard.pk)
         definition = dashboard.load_draft()
-        block = definition.block(block_id)
+        block = definition.find_block(block_id)
         if block is None or block.kind != "place":
             raise VedutaError("There is no empty place there any more.", hint="The chart is kept: place it elsewhere.")
         change = {"edit": "fill_place", "block": block_id, "kind": "chart", "chart": str(chart.pk)}
@@ -98,7 +98,7 @@ def settle(dashboard: Dashboard) -> None:
             _end(task, Task.State.WITHDRAWN if block is None else Task.State.DONE)
 
 
-def hand_back(user: User, task: Task, answer: str) -> None:
+def return_task(user: User, task: Task, answer: str) -> None:
     """Say that one does not do it, and why."""
     if task.asked_of_id != user.pk:
         raise PermissionDenied

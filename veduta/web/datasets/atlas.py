@@ -8,26 +8,26 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from veduta.core.cache import Cache
-from veduta.core.geography.shapes import ReadShapes, Shapes, shapes_by
+from veduta.core.geography.shapes import ReadShapes, Shapes, build_shapes
 from veduta.web.datasets.models import ShapeSet
 
 shapes_kept: Cache[Shapes] = Cache(30)
 
 
-def packed(read: ReadShapes) -> bytes:
+def pack_shapes(read: ReadShapes) -> bytes:
     content = {"properties": read.properties, "geometries": read.geometries}
     return zlib.compress(json.dumps(content, separators=(",", ":")).encode())
 
 
-def unpacked(shape_set: ShapeSet) -> ReadShapes:
+def unpack_shapes(shape_set: ShapeSet) -> ReadShapes:
     content = json.loads(zlib.decompress(bytes(shape_set.content)))
     return ReadShapes(content["properties"], content["geometries"], shape_set.notes)
 
 
-def shapes_of(shape_set: ShapeSet) -> Shapes:
+def load_shapes(shape_set: ShapeSet) -> Shapes:
     """Raises FileProblem if no shape has the property that names them."""
-    read = unpacked(shape_set)
-    return shapes_by(shape_set.name, read.properties, read.geometries, shape_set.key, aliases=shape_set.aliases)
+    read = unpack_shapes(shape_set)
+    return build_shapes(shape_set.name, read.properties, read.geometries, shape_set.key, aliases=shape_set.aliases)
 
 
 class Atlas(Mapping[str, Shapes]):
@@ -43,7 +43,7 @@ class Atlas(Mapping[str, Shapes]):
         return self._stamps
 
     def __getitem__(self, key: str) -> Shapes:
-        return shapes_kept.get((key, self.stamps[key]), lambda: shapes_of(ShapeSet.objects.get(pk=key)))
+        return shapes_kept.get((key, self.stamps[key]), lambda: load_shapes(ShapeSet.objects.get(pk=key)))
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.stamps)

@@ -11,7 +11,7 @@ from veduta.web.datasets.models import Dataset
 datasets: Cache[Dataset] = Cache(500)
 
 
-def known(keys: Iterable[uuid.UUID | str]) -> dict[str, Dataset]:
+def get_datasets(keys: Iterable[uuid.UUID | str]) -> dict[str, Dataset]:
     """The datasets of these keys that are there, by key as text; deleted ones too.
 
     They are shared by all who read: nobody changes them. One is loaded anew when it was changed, which whatever changes
@@ -19,11 +19,11 @@ def known(keys: Iterable[uuid.UUID | str]) -> dict[str, Dataset]:
     stamps = Dataset.objects.filter(pk__in=filter(is_key, map(str, keys))).order_by()
     there = {}
     for stamp in stamps.values_list("pk", "updated_at", "current_id", "deleted_at", "released"):
-        there[str(stamp[0])] = datasets.get(stamp, lambda pk=stamp[0]: _loaded(pk))
+        there[str(stamp[0])] = datasets.get(stamp, lambda pk=stamp[0]: _load(pk))
     return there
 
 
-def _loaded(pk: uuid.UUID) -> Dataset:
+def _load(pk: uuid.UUID) -> Dataset:
     rows = Dataset.objects.select_related("current")
     return rows.defer("draft", "current__profiles", "current__failures").get(pk=pk)
 

@@ -8,33 +8,33 @@ from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.web.datasets.models import Dataset
 
 
-def sources_of(dataset: Dataset) -> set[str]:
+def list_sources(dataset: Dataset) -> set[str]:
     """The ids of the datasets that a dataset's rows come from directly, by its source and its steps."""
     try:
-        keys = dataset.shaping.datasets()
+        keys = dataset.shaping.list_datasets()
     except VedutaError:
         keys = set()
     return keys | ({dataset.source_id} if dataset.source_id else set())
 
 
-def all_sources() -> dict[str, set[str]]:
+def map_all_sources() -> dict[str, set[str]]:
     """For each dataset that is not deleted the ids of its sources."""
-    return {str(dataset.pk): sources_of(dataset) for dataset in Dataset.objects.filter(deleted_at=None)}
+    return {str(dataset.pk): list_sources(dataset) for dataset in Dataset.objects.filter(deleted_at=None)}
 
 
-def all_sources_of(dataset: Dataset) -> set[str]:
+def list_all_sources(dataset: Dataset) -> set[str]:
     """The ids of the datasets that a dataset is made from, near or far."""
-    sources, reached = all_sources(), set[str]()
-    more = sources_of(dataset)
+    sources, reached = map_all_sources(), set[str]()
+    more = list_sources(dataset)
     while more:
         reached |= more
         more = set[str]().union(*(sources.get(key, set()) for key in more)) - reached
     return reached
 
 
-def followers_in_order(dataset: Dataset) -> list[str]:
+def list_followers(dataset: Dataset) -> list[str]:
     """The ids of all datasets made from this one, near or far, each after all those it is made from."""
-    sources = all_sources()
+    sources = map_all_sources()
     reached = {str(dataset.pk)}
     while more := {key for key, its in sources.items() if its & reached} - reached:
         reached |= more
@@ -53,7 +53,7 @@ def must_not_go_round(dataset: Dataset | None, wanted: Iterable[str]) -> None:
     """Refuse sources that are themselves made from the dataset. Raises DefinitionProblem naming one."""
     if dataset is None:
         return
-    circle = set(wanted) & {str(dataset.pk), *followers_in_order(dataset)}
+    circle = set(wanted) & {str(dataset.pk), *list_followers(dataset)}
     if circle:
         name = Dataset.objects.get(pk=min(circle)).name
         raise DefinitionProblem(

@@ -8,14 +8,14 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
-from veduta.core.data.fields import Field, Schema
+from veduta.core.data.fields import DataField, Schema
 from veduta.core.data.options import FORMAT_WORDS, FileOptions, LandedOptions, RecordsOptions, SheetOptions
 from veduta.core.data.profile import Profile
 from veduta.core.data.sources import DatasetSource, Fetched, Source, load_source
 from veduta.core.errors import VedutaError
 from veduta.core.model.definition import ModelDefinition, load_model
 from veduta.core.shaping.shaping import Shaping, load_shaping
-from veduta.core.words import counted
+from veduta.core.words import pluralise
 from veduta.web.jobs.models import Job
 
 TAKING_WORDS = {
@@ -64,8 +64,8 @@ class Dataset(models.Model):
         return self.name
 
     @property
-    def all_fields(self) -> list[Field]:
-        return [Field.model_validate(data) for data in self.fields]
+    def all_fields(self) -> list[DataField]:
+        return [DataField.model_validate(data) for data in self.fields]
 
     @property
     def schema(self) -> Schema:
@@ -98,8 +98,8 @@ class Dataset(models.Model):
         return load_shaping(self.steps if self.draft is None else self.draft)
 
     @property
-    def all_taken_fields(self) -> list[Field]:
-        return [Field.model_validate(data) for data in self.taken_fields]
+    def all_taken_fields(self) -> list[DataField]:
+        return [DataField.model_validate(data) for data in self.taken_fields]
 
     @property
     def origin(self) -> Source:
@@ -185,7 +185,7 @@ class Version(models.Model):
     @property
     def ragged_lines(self) -> str:
         """The first lines that had too few or too many cells, with how many: "12 (3 cells), 40 (5 cells)…"."""
-        said = [f"{line:,} ({counted(cells, 'cell')})" for line, cells in self.ragged["examples"]]
+        said = [f"{line:,} ({pluralise(cells, 'cell')})" for line, cells in self.ragged["examples"]]
         return ", ".join(said[:5]) + ("…" if len(said) > 4 else "")
 
     def profile(self, field_id: str) -> Profile:
@@ -278,8 +278,8 @@ class Upload(models.Model):
         return self.file if self.is_text else self.landing
 
     @property
-    def all_fields(self) -> list[Field]:
-        return [Field.model_validate(data) for data in self.fields]
+    def all_fields(self) -> list[DataField]:
+        return [DataField.model_validate(data) for data in self.fields]
 
     @property
     def share_read(self) -> float:

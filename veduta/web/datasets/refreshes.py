@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.datasets.made_from import followers_in_order
+from veduta.web.datasets.made_from import list_followers
 from veduta.web.datasets.models import Dataset, Refresh, Upload
 from veduta.web.jobs import queue
 
@@ -51,7 +51,7 @@ def ask_again(refresh: Refresh, **more: Any) -> Refresh:
 
 def refresh_followers(dataset: Dataset, root: Refresh | None = None) -> None:
     """Everything made from this dataset, once, in order; what already waited for an earlier change waits no more."""
-    for dataset_id in followers_in_order(dataset):
+    for dataset_id in list_followers(dataset):
         follower = Dataset.objects.get(pk=dataset_id)
         follower.refreshes.filter(state=Refresh.State.QUEUED, cause=Refresh.Cause.SOURCE).delete()
         ask_for(None, follower, Refresh.Cause.SOURCE, root=root, follows=True)
@@ -72,7 +72,7 @@ class Progress:
         self.refresh = refresh
         self._look_at = time.monotonic() + self.LOOK_EVERY
 
-    def wanted(self) -> bool:
+    def is_wanted(self) -> bool:
         """Whether the refresh is to go on, for threads that wait beside it; looks only every few seconds."""
         if time.monotonic() < self._look_at:
             return True

@@ -10,24 +10,24 @@ from django.shortcuts import get_object_or_404
 from pydantic import ConfigDict
 
 from veduta.core.errors import DefinitionProblem
-from veduta.web.common.requests import Flag, Line, Lines, Object, Sent, read, sent_json
+from veduta.web.common.requests import Flag, Line, Lines, Object, RequestModel, read, read_json_body
 from veduta.web.datasets.models import Dataset
 
 
-def dataset_at(pk: uuid.UUID, deleted: bool = False) -> Dataset:
+def get_dataset(pk: uuid.UUID, deleted: bool = False) -> Dataset:
     return get_object_or_404(
         Dataset.objects.select_related("current", "created_by"), pk=pk, deleted_at__isnull=not deleted
     )
 
 
-def as_uuid_or_404(text: str) -> uuid.UUID:
+def parse_uuid_or_404(text: str) -> uuid.UUID:
     try:
         return uuid.UUID(text)
     except ValueError:
         raise Http404 from None
 
 
-class FieldChanges(Sent):
+class FieldChanges(RequestModel):
     """What can be changed of a field, or of a column before its import."""
 
     model_config = ConfigDict(extra="forbid")
@@ -52,9 +52,9 @@ class FieldChanges(Sent):
     sort_by: Line = ""
 
 
-def field_changes(request: HttpRequest) -> dict[str, Any]:
+def read_field_changes(request: HttpRequest) -> dict[str, Any]:
     """Raises DefinitionProblem for changes that cannot be made."""
-    data = sent_json(request)
+    data = read_json_body(request)
     if not data or data.keys() - FieldChanges.model_fields:
         raise DefinitionProblem("That setting does not exist.", hint="Load the page again.")
     return read(data, FieldChanges).told

@@ -13,13 +13,13 @@ from django.conf import settings
 from django.db import transaction
 
 from veduta.core.cache import Cache
-from veduta.core.data.fields import Field
+from veduta.core.data.fields import DataField
 from veduta.core.data.importing import Import
 from veduta.core.data.landing import Landing
-from veduta.core.data.profile import Profile, profile
+from veduta.core.data.profile import Profile, profile_column
 from veduta.core.data.stored import decode, encode
 from veduta.core.errors import FileProblem, VedutaError
-from veduta.core.model.tables import ColumnFacts, facts_from
+from veduta.core.model.tables import ColumnFacts, load_facts
 from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 
 CHUNK_ROWS = 250_000
@@ -60,17 +60,17 @@ class StoredTable:
     def __init__(self, version: int, rows: int, profiles: dict[str, dict]) -> None:
         self.version, self.rows = version, rows
         self._profiles = {name: Profile.model_validate(profile) for name, profile in profiles.items()}
-        self._facts = {name: facts_from(profile) for name, profile in self._profiles.items()}
+        self._facts = {name: load_facts(profile) for name, profile in self._profiles.items()}
 
     def scan(self, names: list[str]) -> pl.LazyFrame:
         if not names:
             return pl.DataFrame({"row": pl.repeat(True, self.rows, eager=True)}).lazy()
-        return pl.DataFrame([column_of(self.version, name) for name in names]).lazy()
+        return pl.DataFrame([read_column(self.version, name) for name in names]).lazy()
 
     def profile(self, column: str) -> Profile:
         return self._profiles[column]
 
-    def facts(self, column: str) -> ColumnFacts:
+    def get_facts(self, column: str) -> ColumnFacts:
         return self._facts[column]
 
 
@@ -78,17 +78,17 @@ columns: Cache[pl.Series] = Cache(settings.MEMORY_FOR_COLUMNS, lambda column: co
 tables: Cache[StoredTable] = Cache(256)
 
 
-def column_of(version: int, column: str) -> pl.Series:
+def read_column(version: int, column: str) -> pl.Series:
     """A column of a version, loaded if it is not kept."""
     return columns.get((version, column), lambda: load_column(version, column))
 
 
-def table_of(version: int) -> StoredTable:
+def get_table(version: int) -> StoredTable:
     """The table of a ready version; versions never change, so tables are kept."""
-    return tables.get(version, lambda: _loaded_table(version))
+    return tables.get(version, lambda: _load_table(version))
 
 
-def _loaded_table(version: int) -> StoredTable:
+def _load_table(version: int) -> StoredTable:
     stored = Version.objects.get(pk=version, state=Version.State.READY)
     return StoredTable(version, stored.rows, stored.profiles)
 
@@ -99,13 +99,13 @@ def forget() -> None:
     columns.clear()
 
 
-def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
+def read_upload(version: Version, upload: Upload, tick: Tick) -> list[DataField]:
     """Read a file into a version's chunks, which is ready then but nobody's yet. Returns its fields."""
     fields = upload.all_fields
     reading = Import(upload.rows_path, upload.file_options, fields, upload.positions, upload.width)
     parts: dict[str, list[pl.Series]] = {field.id: [] for field in fields}
     rows, total = 0, upload.size if upload.is_text else Landing.open(upload.rows_path).rows
-    for position, chunk in enumerate(reading.chunks()):
+    for position, chunk in enumerate(reading.iterate_chunks()):
         rows += chunk.rows
         with transaction.atomic():
             _store(version, position, chunk.columns)
@@ -120,7 +120,7 @@ def read_upload(version: Version, upload: Upload, tick: Tick) -> list[Field]:
     return fields
 
 
-def write_rows(version: Version, frame: pl.DataFrame, fields: list[Field]) -> None:
+def write_rows(version: Version, frame: pl.DataFrame, fields: list[DataField]) -> None:
     """Store a frame whose columns are named by field ids as a version's rows."""
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         for position, start in enumerate(range(0, frame.height, CHUNK_ROWS)):
@@ -137,10 +137,10 @@ def _store(version: Version, position: int, columns: Iterable[tuple[pl.Series, b
     )
 
 
-def _describe(version: Version, fields: list[Field], column: Callable[[Field], pl.Series], rows: int) -> None:
+def _describe(version: Version, fields: list[DataField], column: Callable[[DataField], pl.Series], rows: int) -> None:
     """Keep what is known of a version's columns, and call it ready."""
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        described = pool.map(lambda field: profile(column(field), field.kind), fields)
+        described = pool.map(lambda field: profile_column(column(field), field.kind), fields)
         profiles = {field.id: each.model_dump(mode="json") for field, each in zip(fields, described, strict=True)}
     version.rows = rows
     version.kinds = {field.id: field.kind.value for field in fields}

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from veduta.core.errors import VedutaError
-from veduta.core.formula.measures import fields_in
+from veduta.core.formula.measures import list_formula_fields
 from veduta.core.model.definition import FormulaField
-from veduta.core.words import listed
+from veduta.core.words import join_names
 from veduta.web.datasets.models import Dataset
 
 NAMED = 5
@@ -24,23 +24,25 @@ class Uses:
     def __len__(self) -> int:
         return len(self.charts) + len(self.formulas)
 
-    def words(self) -> str:
+    def describe(self) -> str:
         """What uses it, the charts first: "Late by route, and the formulas Share late and Lateness"."""
         charts = [chart.name or "a chart without a name" for chart in self.charts]
         if not self.formulas:
-            return listed(charts, "and", NAMED)
-        names = listed([formula.name for formula in self.formulas], "and", NAMED)
+            return join_names(charts, "and", NAMED)
+        names = join_names([formula.name for formula in self.formulas], "and", NAMED)
         formulas = f"the formula{'s' * (len(self.formulas) > 1)} {names}"
-        return f"{listed(charts, 'and', NAMED)}, and {formulas}" if charts else formulas
+        return f"{join_names(charts, 'and', NAMED)}, and {formulas}" if charts else formulas
 
 
-def uses_of(dataset: Dataset, field_id: str) -> Uses:
+def find_uses(dataset: Dataset, field_id: str) -> Uses:
     """What uses a field or a formula of a dataset; unreadable definitions are passed over."""
     charts = []
     for chart in dataset.charts.filter(deleted_at=None):
         try:
-            if field_id in chart.load().fields():
+            if field_id in chart.load().list_fields():
                 charts.append(chart)
         except VedutaError:
             continue
-    return Uses(charts, [each for each in dataset.model_definition.formulas if field_id in fields_in(each.text)])
+    return Uses(
+        charts, [each for each in dataset.model_definition.formulas if field_id in list_formula_fields(each.text)]
+    )

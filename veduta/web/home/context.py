@@ -2,20 +2,20 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.utils.functional import SimpleLazyObject
 
-from veduta.core.chart.theme import themes
+from veduta.core.chart.theme import build_themes
 from veduta.web.accounts.models import User
-from veduta.web.colours.models import paints_now
-from veduta.web.dashboards.notices import notices_of
-from veduta.web.dashboards.tasks import tasks_of
+from veduta.web.colours.models import load_paints
+from veduta.web.dashboards.notices import list_notices
+from veduta.web.dashboards.tasks import list_tasks
 
 
-def _waiting(user: User) -> int:
+def _count_waiting(user: User) -> int:
     """What waits in somebody's inbox: tasks, and what was said to them and is not read."""
-    return tasks_of(user).count() + notices_of(user).filter(read_at=None).count()
+    return list_tasks(user).count() + list_notices(user).filter(read_at=None).count()
 
 
-def shared(request: HttpRequest) -> dict:
+def make_shared_context(request: HttpRequest) -> dict:
     """What every template may use."""
     user = request.user if hasattr(request, "user") else None
-    waiting = SimpleLazyObject(lambda: _waiting(user) if user and user.is_authenticated else 0)
-    return {"tasks_waiting": waiting, "upload_limit": settings.UPLOAD_LIMIT, "themes": themes(paints_now())}
+    waiting = SimpleLazyObject(lambda: _count_waiting(user) if user and user.is_authenticated else 0)
+    return {"tasks_waiting": waiting, "upload_limit": settings.UPLOAD_LIMIT, "themes": build_themes(load_paints())}

@@ -9,16 +9,16 @@ from django.shortcuts import render
 
 from veduta.core.calendar import Grain
 from veduta.core.chart.kinds import KINDS
-from veduta.core.data.fields import Field, Kind
+from veduta.core.data.fields import DataField, DataType
 from veduta.core.errors import DefinitionProblem
-from veduta.web.accounts.access import Request, signed_in
-from veduta.web.charts.choices import colour_choices
+from veduta.web.accounts.access import Request, require_sign_in
+from veduta.web.charts.choices import list_colour_choices
 from veduta.web.charts.setting_inputs import SettingInput
-from veduta.web.common.lists import Heading
+from veduta.web.common.lists import ListHeading
 
 
-@signed_in
-def parts(request: Request) -> HttpResponse:
+@require_sign_in
+def show_parts(request: Request) -> HttpResponse:
     """Only where the server runs for developers."""
     if not settings.DEBUG:
         raise Http404
@@ -33,8 +33,8 @@ def parts(request: Request) -> HttpResponse:
                 {"value": '{"field":"c1"}', "name": "sum of fare revenue", "chosen": False},
                 {"value": '{"field":"c2"}', "name": "mean of passengers", "chosen": True},
             ],
-            "kinds": list(Kind),
-            "colours": colour_choices()[:3],
+            "kinds": list(DataType),
+            "colours": list_colour_choices()[:3],
             "drawn": list(KINDS.values()),
             "settings": (
                 SettingInput("curve", "Curve", "stepped", "straight", [("straight", "Even"), ("stepped", "In steps")]),
@@ -44,10 +44,10 @@ def parts(request: Request) -> HttpResponse:
             ),
             "problem": DefinitionProblem("There is no field “Fair”.", hint="Did you mean Fare revenue?"),
             "pages": [listed.page(number) for number in (1, 2, 3)],
-            "headings": (Heading("name", "Dataset", "name"), Heading("rows", "Rows", "rows", number=True)),
+            "headings": (ListHeading("name", "Dataset", "name"), ListHeading("rows", "Rows", "rows", number=True)),
             "fields": [
-                Field(id="c1", source="route", name="Route", kind=Kind.TEXT),
-                Field(id="c2", source="fare", name="Fare revenue", kind=Kind.DECIMAL),
+                DataField(id="c1", source="route", name="Route", kind=DataType.TEXT),
+                DataField(id="c2", source="fare", name="Fare revenue", kind=DataType.DECIMAL),
             ],
         },
     )

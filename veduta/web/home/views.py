@@ -10,51 +10,51 @@ from django.shortcuts import render
 from django.utils import timezone
 from django.views.decorators.http import require_GET
 
-from veduta.core.calendar import Grain, period_words
-from veduta.core.data.typed import typed_day, typed_number
+from veduta.core.calendar import Grain, label_period
+from veduta.core.data.typed import parse_typed_day, parse_typed_number
 from veduta.core.errors import DefinitionProblem
-from veduta.web.accounts.access import Request, signed_in
+from veduta.web.accounts.access import Request, require_sign_in
 from veduta.web.charts.models import Chart
-from veduta.web.common.markdown import to_html
-from veduta.web.common.requests import Line, Searched, Sent, asked, wants_json
+from veduta.web.common.markdown import render_markdown
+from veduta.web.common.requests import Line, RequestModel, Searched, parse_query, wants_json
 from veduta.web.common.templatetags.veduta import in_box
-from veduta.web.dashboards.access import dashboards_for
-from veduta.web.dashboards.favourites import seen_last, starred
-from veduta.web.dashboards.miniatures import pictured
-from veduta.web.dashboards.tasks import tasks_of
+from veduta.web.dashboards.access import list_dashboards
+from veduta.web.dashboards.favourites import list_recently_viewed, list_starred
+from veduta.web.dashboards.miniatures import add_miniatures
+from veduta.web.dashboards.tasks import list_tasks
 from veduta.web.datasets.models import Dataset, Refresh
 
 GUIDE = Path(settings.BASE_DIR) / "docs" / "guide"
 
 
-@signed_in
-def home(request: Request) -> HttpResponse:
+@require_sign_in
+def show_home(request: Request) -> HttpResponse:
     user = request.user
-    stars = starred(user)
-    last = [each for each in seen_last(user, 12) if each not in stars][:8]
-    new = dashboards_for(user).exclude(pk__in=[each.pk for each in (*stars, *last)]).order_by("-updated_at")[:8]
+    stars = list_starred(user)
+    last = [each for each in list_recently_viewed(user, 12) if each not in stars][:8]
+    new = list_dashboards(user).exclude(pk__in=[each.pk for each in (*stars, *last)]).order_by("-updated_at")[:8]
     context: dict[str, Any] = {
         "rows_of_dashboards": [
-            (words, pictured(found))
+            (words, add_miniatures(found))
             for words, found in (("Starred", stars), ("Seen last", last), ("Others", new))
             if found
         ]
     }
     if user.builds:
-        context["tasks"] = tasks_of(user)[:5]
+        context["tasks"] = list_tasks(user)[:5]
         context["charts"] = Chart.objects.filter(deleted_at=None).order_by("-updated_at").select_related("dataset")[:8]
-        context["refreshes"] = _last_refreshes()
+        context["refreshes"] = _list_last_refreshes()
     return render(request, "pages/home.html", context)
 
 
-def _last_refreshes() -> list[Refresh]:
+def _list_last_refreshes() -> list[Refresh]:
     """The newest refresh of each dataset, those that failed first."""
     newest = Refresh.objects.filter(dataset__deleted_at=None).values("dataset").annotate(last=Max("pk")).values("last")
     found = Refresh.objects.filter(pk__in=newest).select_related("dataset")[:50]
     return sorted(found, key=lambda each: (each.state != Refresh.State.FAILED, -each.pk))[:8]
 
 
-class Typed(Sent):
+class TypedText(RequestModel):
     """What somebody has typed into a box for a day or a number."""
 
     what: Literal["day", "number"] = "day"
@@ -62,70 +62,72 @@ class Typed(Sent):
 
 
 @require_GET
-@signed_in
-def understood(request: Request) -> JsonResponse:
+@require_sign_in
+def parse_typed(request: Request) -> JsonResponse:
     """What was typed into a box: its value, and how it is written in the box; or why it is neither."""
-    typed = asked(request, Typed)
+    typed = parse_query(request, TypedText)
     try:
         if typed.what == "day":
-            day = typed_day(typed.text, timezone.localdate())
-            return JsonResponse({"value": day.isoformat(), "said": period_words(day, Grain.DAY)})
-        number = in_box(typed_number(typed.text))
+            day = parse_typed_day(typed.text, timezone.localdate())
+            return JsonResponse({"value": day.isoformat(), "said": label_period(day, Grain.DAY)})
+        number = in_box(parse_typed_number(typed.text))
         return JsonResponse({"value": number, "said": str(number)})
     except DefinitionProblem as problem:
         return JsonResponse({"problem": str(problem)})
 
 
-@signed_in
+@require_sign_in
 def find(request: Request) -> HttpResponse:
     """Anything by its name, for the box at the top of every page."""
-    words = asked(request, Searched).find
+    words = parse_query(request, Searched).find
     context: dict = {"find": words}
     if words:
-        context["dashboards"] = dashboards_for(request.user).filter(name__icontains=words)[:20]
+        context["dashboards"] = list_dashboards(request.user).filter(name__icontains=words)[:20]
         if request.user.builds:
             context["charts"] = Chart.objects.filter(deleted_at=None, name__icontains=words)[:20]
             context["datasets"] = Dataset.objects.filter(deleted_at=None, name__icontains=words)[:20]
     return render(request, "pages/find.html", context)
 
 
-def _pages() -> list[Path]:
+def _list_pages() -> list[Path]:
     """The files of the guide in the order of their numbers."""
     return sorted(GUIDE.glob("*.md"), key=lambda path: int(path.stem.split("-", 1)[0]))
 
 
-def guide_pages() -> list[tuple[str, str]]:
+def list_guide_pages() -> list[tuple[str, str]]:
     """(slug, title) of the guide's pages in their order."""
-    return [(path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in _pages()]
+    return [(path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in _list_pages()]
 
 
-@signed_in
-def guide(request: Request, slug: str = "") -> HttpResponse:
-    pages = guide_pages()
+@require_sign_in
+def show_guide(request: Request, slug: str = "") -> HttpResponse:
+    pages = list_guide_pages()
     slug = slug or (pages[0][0] if pages else "")
-    page = next((path for path in _pages() if path.stem.split("-", 1)[1] == slug), None)
+    page = next((path for path in _list_pages() if path.stem.split("-", 1)[1] == slug), None)
     if page is None:
         raise Http404
-    return render(request, "pages/guide.html", {"pages": pages, "slug": slug, "html": to_html(page.read_text())})
+    return render(
+        request, "pages/guide.html", {"pages": pages, "slug": slug, "html": render_markdown(page.read_text())}
+    )
 
 
-def _problem(request: Request, status: int, title: str, message: str) -> HttpResponse:
+def _render_problem(request: Request, status: int, title: str, message: str) -> HttpResponse:
     if wants_json(request):
         return JsonResponse({"message": message}, status=status)
     return render(request, "error.html", {"title": title, "message": message}, status=status)
 
 
-def not_found(request: Request, exception: Exception) -> HttpResponse:
+def handle_not_found(request: Request, exception: Exception) -> HttpResponse:
     message = (
         "There is no such page, or it is not for you. If somebody sent you this address, ask them to share it with you."
     )
-    return _problem(request, 404, "Not found", message)
+    return _render_problem(request, 404, "Not found", message)
 
 
-def not_allowed(request: Request, exception: Exception) -> HttpResponse:
-    return _problem(request, 403, "Not allowed", str(exception) or "You may not do this.")
+def handle_not_allowed(request: Request, exception: Exception) -> HttpResponse:
+    return _render_problem(request, 403, "Not allowed", str(exception) or "You may not do this.")
 
 
-def went_wrong(request: Request) -> HttpResponse:
+def handle_error(request: Request) -> HttpResponse:
     message = "Something went wrong on our side. Nothing was lost: go back and try again."
-    return _problem(request, 500, "Something went wrong", message)
+    return _render_problem(request, 500, "Something went wrong", message)

@@ -17,23 +17,23 @@ from django.conf import settings
 from django.db import transaction
 
 from veduta.core.data.blocks import Ragged, read_blocks
-from veduta.core.data.changing import changed_field, in_place_of, matched_fields
+from veduta.core.data.changing import change_field, inherit_settings, match_fields
 from veduta.core.data.formats import (
     LARGEST_JSON,
-    first_sheet,
+    find_first_sheet,
     land_columnar,
     land_json,
     land_sheet,
+    list_sheets,
+    make_unique_headings,
     parse_json,
     recognise_format,
     record_lists,
-    sheets,
-    unique_headings,
 )
 from veduta.core.data.landing import Landing, sample_landing
 from veduta.core.data.options import FileOptions, Format, LandedOptions, RecordsOptions, SheetOptions
-from veduta.core.data.recognise import Recognised, recognise_fields
-from veduta.core.data.sniff import Sample, recognise_options, take_sample
+from veduta.core.data.recognise import RecognisedColumn, recognise_fields
+from veduta.core.data.sniff import FileSample, recognise_options, take_sample
 from veduta.core.errors import FileProblem, VedutaError
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -152,7 +152,7 @@ def _look_at(upload: Upload) -> None:
         upload.options = recognise_options(upload.file).model_dump(mode="json")
     else:
         land(upload)
-    take_fields(upload, recognise_fields(text_sample(upload)))
+    take_fields(upload, recognise_fields(take_text_sample(upload)))
 
 
 def land(upload: Upload) -> None:
@@ -175,8 +175,8 @@ def _land_into(upload: Upload, landing: Landing) -> SheetOptions | RecordsOption
     options = upload.file_options
     if isinstance(options, SheetOptions):
         if not options.sheet:
-            options = options.model_copy(update={"sheet": first_sheet(upload.file)})
-        upload.about = {"sheets": sheets(upload.file)}
+            options = options.model_copy(update={"sheet": find_first_sheet(upload.file)})
+        upload.about = {"sheets": list_sheets(upload.file)}
         land_sheet(upload.file, options, landing)
     elif isinstance(options, RecordsOptions):
         options = _land_records(upload, options, landing)
@@ -210,7 +210,7 @@ def _land_several(upload: Upload, landing: Landing) -> None:
             if one.is_text:
                 options = recognise_options(path)
                 sample = take_sample(path, options)
-                names = unique_headings(sample.header or [""] * sample.width)
+                names = make_unique_headings(sample.header or [""] * sample.width)
                 for block in read_blocks(path, options, sample.width, Ragged()):
                     frame = block.frame.select(
                         pl.col(str(i)).str.strip_chars().alias(name) for i, name in enumerate(names)
@@ -218,7 +218,7 @@ def _land_several(upload: Upload, landing: Landing) -> None:
                     landing.add(frame.with_columns(pl.lit(part["name"]).alias("File")))
             else:
                 land(one)
-                for block in Landing.open(one.landing).blocks():
+                for block in Landing.open(one.landing).iterate_blocks():
                     names = Landing.open(one.landing).headings
                     frame = block.frame.rename({str(i): name for i, name in enumerate(names)})
                     landing.add(frame.with_columns(pl.lit(part["name"]).alias("File")))
@@ -228,7 +228,7 @@ def _land_several(upload: Upload, landing: Landing) -> None:
             shutil.rmtree(one.landing, ignore_errors=True)
 
 
-def text_sample(upload: Upload) -> Sample:
+def take_text_sample(upload: Upload) -> FileSample:
     """Some of an upload's records as text, before they are typed."""
     options = upload.file_options
     return (
@@ -238,19 +238,19 @@ def text_sample(upload: Upload) -> Sample:
     )
 
 
-def take_fields(upload: Upload, recognised: list[Recognised]) -> None:
+def take_fields(upload: Upload, recognised: list[RecognisedColumn]) -> None:
     """Keep the recognised fields, those of an existing dataset under their ids and with their names and settings."""
     fields = [each.field for each in recognised]
     if upload.dataset:
-        fields = matched_fields(fields, upload.dataset.all_taken_fields, in_place_of)
+        fields = match_fields(fields, upload.dataset.all_taken_fields, inherit_settings)
     upload.fields = [field.model_dump(mode="json") for field in fields]
     upload.positions = list(range(len(fields)))
     upload.width = len(fields)
 
 
-def sample_of(upload: Upload) -> tuple[Sample, dict[str, Recognised]]:
+def sample_of(upload: Upload) -> tuple[FileSample, dict[str, RecognisedColumn]]:
     """A sample of the file as its options cut it, and what each column looks like by itself (by field id)."""
-    sample = text_sample(upload)
+    sample = take_text_sample(upload)
     recognised = recognise_fields(sample)
     return sample, {field.id: each for field, each in zip(upload.all_fields, recognised, strict=False)}
 
@@ -265,7 +265,7 @@ def change_options(user: User, upload: Upload, changes: dict[str, Any]) -> None:
         land(upload)
     else:
         upload.options = {**upload.options, **options.model_dump(mode="json")}
-    take_fields(upload, recognise_fields(text_sample(upload)))
+    take_fields(upload, recognise_fields(take_text_sample(upload)))
     upload.save()
 
 
@@ -279,14 +279,14 @@ def change_column(user: User, upload: Upload, field_id: str, changes: dict[str, 
     if position is None:
         raise VedutaError("That column is not there any more.", hint="Load the page again.")
     field = fields[position]
-    fields[position] = changed_field(field, changes, sample.column(upload.positions[position]))
+    fields[position] = change_field(field, changes, sample.get_column(upload.positions[position]))
     upload.fields = [field.model_dump(mode="json") for field in fields]
     if changes.keys() & {"order", "kind"}:
         upload.answered = [*upload.answered, field_id]
     upload.save()
 
 
-def open_questions(upload: Upload, recognised: dict[str, Recognised]) -> dict[str, str]:
+def open_questions(upload: Upload, recognised: dict[str, RecognisedColumn]) -> dict[str, str]:
     """The date columns that could be read two ways and were not yet decided, with an example of each."""
     dates = {field.id for field in upload.all_fields if field.kind.is_date} - set(upload.answered)
     return {key: each.question for key, each in recognised.items() if each.question and key in dates}

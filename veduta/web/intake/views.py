@@ -17,58 +17,58 @@ from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Field, Kind, aggregates_for
-from veduta.core.data.importing import rows_kept
+from veduta.core.data.fields import DataField, DataType, list_aggregates
+from veduta.core.data.importing import find_kept_rows
 from veduta.core.data.options import DELIMITER_WORDS, ENCODING_WORDS
-from veduta.core.data.recognise import Recognised
-from veduta.core.data.remarks import Remark, remarks
-from veduta.core.data.sniff import Sample
+from veduta.core.data.recognise import RecognisedColumn
+from veduta.core.data.remarks import Remark, find_remarks
+from veduta.core.data.sniff import FileSample
 from veduta.core.errors import DefinitionProblem, FileProblem, VedutaError
 from veduta.core.formats import format_value, settle
-from veduta.core.words import listed
-from veduta.web.accounts.access import Request, builders_only
+from veduta.core.words import join_names
+from veduta.web.accounts.access import Request, require_builder
 from veduta.web.common.bodies import takes_files
-from veduta.web.common.requests import Line, Lines, Sent, Text, asked, sent, sent_json
+from veduta.web.common.requests import Line, Lines, RequestModel, Text, parse_json, parse_query, read_json_body
 from veduta.web.datasets.binding import must_see_all
-from veduta.web.datasets.changes import changes_to
+from veduta.web.datasets.changes import find_changes
 from veduta.web.datasets.models import Upload
-from veduta.web.datasets.requests import as_uuid_or_404, dataset_at, field_changes
+from veduta.web.datasets.requests import get_dataset, parse_uuid_or_404, read_field_changes
 from veduta.web.intake import services as intake
 
 PREVIEW_ROWS, PREVIEW_COLUMNS = 30, 60
 
 
-class Where(Sent):
+class UploadTarget(RequestModel):
     """The dataset that a file is for, and the upload (`with` in the address) that it is to join."""
 
     dataset: Line = ""
     first: Line = Attribute("", alias="with")
 
 
-class Pasted(Sent):
+class Pasted(RequestModel):
     cells: Text = ""
     dataset: Line = ""
 
 
-class Start(Sent):
+class UploadStart(RequestModel):
     name: Line = ""
     leave_out: Lines = []
 
 
 @takes_files
 @require_POST
-@builders_only
+@require_builder
 def receive(request: Request) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header."""
     dataset = None
-    where = asked(request, Where)
+    where = parse_query(request, UploadTarget)
     if where.dataset:
-        dataset = dataset_at(as_uuid_or_404(where.dataset))
+        dataset = get_dataset(parse_uuid_or_404(where.dataset))
     try:
         length = int(request.META.get("CONTENT_LENGTH") or 0)
         name = unquote(request.headers.get("X-File-Name", ""))
         if where.first:
-            first_part = get_object_or_404(Upload, pk=as_uuid_or_404(where.first), owner=request.user)
+            first_part = get_object_or_404(Upload, pk=parse_uuid_or_404(where.first), owner=request.user)
             upload = intake.receive_another(request.user, first_part, request, length, name)
         else:
             upload = intake.receive(request.user, request, length, name, dataset)
@@ -78,17 +78,17 @@ def receive(request: Request) -> JsonResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def paste(request: Request) -> JsonResponse:
     """Take pasted cells."""
-    pasted = sent(request, Pasted)
-    dataset = dataset_at(as_uuid_or_404(pasted.dataset)) if pasted.dataset else None
+    pasted = parse_json(request, Pasted)
+    dataset = get_dataset(parse_uuid_or_404(pasted.dataset)) if pasted.dataset else None
     upload = intake.paste(request.user, pasted.cells, dataset)
     return JsonResponse({"address": reverse("upload", args=[upload.pk])})
 
 
 @require_GET
-@builders_only
+@require_builder
 def upload(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A file before, while and after it is read."""
     upload = _upload(request, pk)
@@ -118,7 +118,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         "options": upload.file_options,
         "encodings": ENCODING_WORDS.items(),
         "delimiters": [(value, words[:1].upper() + words[1:]) for value, words in DELIMITER_WORDS.items()],
-        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "kinds": [(kind.value, kind.words) for kind in DataType],
         "name": upload.dataset.name if upload.dataset else intake.name_from_upload(upload),
         "problem": problem or (VedutaError(upload.message) if upload.message else None),
     }
@@ -129,7 +129,7 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
         return context | {"problem": error, "columns": [], "body": [], "unreadable": True}
     columns: list[dict[str, Any]] = []
     for field, position in zip(upload.all_fields[:PREVIEW_COLUMNS], upload.positions, strict=False):
-        cells, failures = _preview(sample, field, position, upload)
+        cells, failures = _preview_column(sample, field, position, upload)
         seen = recognised.get(field.id)
         columns.append(
             {
@@ -139,27 +139,27 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
                 "question": questions.get(field.id, ""),
                 "why": seen.why if seen else "",
                 "empty_words": _empty_words(field, seen),
-                "aggregates": [(aggregate.value, aggregate.words) for aggregate in aggregates_for(field.kind)],
+                "aggregates": [(aggregate.value, aggregate.words) for aggregate in list_aggregates(field.kind)],
             }
         )
     rows = min(PREVIEW_ROWS, len(sample.rows))
     pairs = list(zip(upload.all_fields, upload.positions, strict=False))
-    texts = pl.DataFrame({str(position): sample.column(position)[:rows] for _, position in pairs})
-    kept = rows_kept(texts, pairs)
+    texts = pl.DataFrame({str(position): sample.get_column(position)[:rows] for _, position in pairs})
+    kept = find_kept_rows(texts, pairs)
     context |= {
         "columns": columns,
         "body": [([column["cells"][i] for column in columns], kept is not None and not kept[i]) for i in range(rows)],
-        "remarks": [_remark(remark) for remark in remarks(sample, pairs)],
+        "remarks": [_make_remark(remark) for remark in find_remarks(sample, pairs)],
         "more_columns": max(0, len(upload.fields) - PREVIEW_COLUMNS),
         "questions": [column for column in columns if column["question"]],
         "sampled": len(sample.rows),
     }
     if upload.dataset and upload.dataset.current_id:
-        context["changes"] = changes_to(upload.dataset, upload.all_fields)
+        context["changes"] = find_changes(upload.dataset, upload.all_fields)
     return context
 
 
-def _empty_words(field: Field, seen: Recognised | None) -> list[dict[str, Any]]:
+def _empty_words(field: DataField, seen: RecognisedColumn | None) -> list[dict[str, Any]]:
     """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its
     list of such words is with the other choice."""
     taken = field.reading.empties
@@ -175,7 +175,7 @@ def _empty_words(field: Field, seen: Recognised | None) -> list[dict[str, Any]]:
     ]
 
 
-def _remark(remark: Remark) -> dict[str, Any]:
+def _make_remark(remark: Remark) -> dict[str, Any]:
     """What is worth a look, and what its button changes of the column."""
     reading = remark.field.reading
     key, known = ("left_out", reading.left_out) if remark.about == "totals" else ("empty_words", reading.empties)
@@ -184,15 +184,17 @@ def _remark(remark: Remark) -> dict[str, Any]:
     return {
         "id": f"{remark.about}-{remark.field.id}",
         "remark": remark,
-        "said": listed([f"“{word}”" for word in remark.words[:4]]) + (" …" if len(remark.words) > 4 else ""),
+        "said": join_names([f"“{word}”" for word in remark.words[:4]]) + (" …" if len(remark.words) > 4 else ""),
         "key": key,
         "others": json.dumps(others),
     }
 
 
-def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list[tuple[str, bool, bool]], int]:
+def _preview_column(
+    sample: FileSample, field, position: int, upload: Upload
+) -> tuple[list[tuple[str, bool, bool]], int]:
     """The first cells of a column, with whether each does not fit and is a number; and how many sampled do not fit."""
-    texts = pl.Series(sample.column(position)[:2_000], dtype=pl.String)
+    texts = pl.Series(sample.get_column(position)[:2_000], dtype=pl.String)
     failures = Failures()
     values = convert(texts, field, upload.file_options.empties, failures)
     number_format = settle(field.format, values, field.kind, records=True) if field.kind.is_number else field.format
@@ -206,11 +208,11 @@ def _preview(sample: Sample, field, position: int, upload: Upload) -> tuple[list
 
 
 @require_POST
-@builders_only
+@require_builder
 def upload_options(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Correct how the file is cut; answers with the preview."""
     upload = _upload(request, pk)
-    changes, problem = sent_json(request), None
+    changes, problem = read_json_body(request), None
     if "empties" in changes:
         changes["empties"] = [word.strip().lower() for word in str(changes["empties"]).split(",") if word.strip()]
     try:
@@ -224,25 +226,25 @@ def upload_options(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def upload_column(request: Request, pk: uuid.UUID, field_id: str) -> HttpResponse:
     """Correct one column; answers with the preview."""
     upload = _upload(request, pk)
-    intake.change_column(request.user, upload, field_id, field_changes(request))
+    intake.change_column(request.user, upload, field_id, read_field_changes(request))
     return render(request, "datasets/check_parts.html", _check_context(upload))
 
 
 @require_POST
-@builders_only
+@require_builder
 def upload_start(request: Request, pk: uuid.UUID) -> JsonResponse:
     upload = _upload(request, pk)
-    start = sent(request, Start)
+    start = parse_json(request, UploadStart)
     intake.start_import(request.user, upload, start.name, set(start.leave_out))
     return JsonResponse({"address": reverse("upload", args=[pk])})
 
 
 @require_POST
-@builders_only
+@require_builder
 def upload_discard(request: Request, pk: uuid.UUID) -> HttpResponse:
     upload = _upload(request, pk)
     intake.discard(request.user, upload)

@@ -21,7 +21,7 @@ from django.db import close_old_connections, transaction
 from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
-from veduta.core.errors import Stopped
+from veduta.core.errors import QueryCancelled
 from veduta.web.jobs.models import Job
 
 logger = logging.getLogger("veduta.jobs")
@@ -34,7 +34,7 @@ State = Job.State
 
 
 @dataclass(frozen=True)
-class Kind:
+class JobType:
     """A kind of job.
 
     `jobs` are all of it; `may_start` says of one that waits whether its turn can come; `run` does one that was taken,
@@ -48,19 +48,19 @@ class Kind:
     may_start: Callable[[Any], bool] = lambda job: True
     leaves: int = 0
 
-    def under_way(self) -> int:
+    def count_under_way(self) -> int:
         return self.jobs().filter(state=State.RUNNING).count()
 
     def has_room(self) -> bool:
-        return self.under_way() < max(1, settings.WORKERS - self.leaves)
+        return self.count_under_way() < max(1, settings.WORKERS - self.leaves)
 
-    def ready(self) -> QuerySet[Any]:
+    def list_ready(self) -> QuerySet[Any]:
         """What waits and whose time has come, longest first."""
         due = Q(not_before=None) | Q(not_before__lte=timezone.now())
         return self.jobs().filter(due, state=State.QUEUED).order_by("pk")
 
 
-kinds: list[Kind] = []
+kinds: list[JobType] = []
 duties: list[Callable[[], int]] = []
 """What workers look after every few seconds besides; each may be called by several workers at once."""
 
@@ -68,7 +68,7 @@ duties: list[Callable[[], int]] = []
 _names: dict[int, str] = {}
 
 
-def this_worker() -> str:
+def get_worker_name() -> str:
     """The name of this process, which none before it had: the number of a process comes back."""
     pid = os.getpid()
     if pid not in _names:
@@ -107,16 +107,16 @@ def work_off() -> int:
     return done
 
 
-def take() -> tuple[Kind, Job] | None:
+def take() -> tuple[JobType, Job] | None:
     """The next job, which from now on this worker holds; None if there is nothing to do."""
-    if not any(kind.ready().exists() for kind in kinds):
+    if not any(kind.list_ready().exists() for kind in kinds):
         return None
     with transaction.atomic():  # which is one worker at a time: transactions of this database begin by writing
-        for kind in sorted(kinds, key=Kind.under_way):
-            job = next(filter(kind.may_start, kind.ready()), None) if kind.has_room() else None
+        for kind in sorted(kinds, key=JobType.count_under_way):
+            job = next(filter(kind.may_start, kind.list_ready()), None) if kind.has_room() else None
             if job is not None:
                 job.state, job.message, job.started_at = State.RUNNING, "", timezone.now()
-                job.held_by, job.beat = this_worker(), job.beat + 1
+                job.held_by, job.beat = get_worker_name(), job.beat + 1
                 job.save(update_fields=["state", "message", "started_at", "held_by", "beat"])
                 return kind, job
     return None
@@ -136,7 +136,7 @@ def tell(job: Job, doing: str, share: float, **more: Any) -> None:
 
 def must_hold(job: Job) -> None:
     if not holds(job):
-        raise Stopped("Stopped. Everything is as it was before.")
+        raise QueryCancelled("Stopped. Everything is as it was before.")
 
 
 def finish(job: Job, state: str, message: str, **more: Any) -> bool:
@@ -145,19 +145,19 @@ def finish(job: Job, state: str, message: str, **more: Any) -> bool:
     return bool(mine.update(state=state, message=message, doing="", finished_at=timezone.now(), **more))
 
 
-def renew() -> int:
+def renew_leases() -> int:
     """Count the heartbeat of what this worker holds on. Returns how many jobs that are."""
-    mine = [kind.jobs().filter(state=State.RUNNING, held_by=this_worker()) for kind in kinds]
+    mine = [kind.jobs().filter(state=State.RUNNING, held_by=get_worker_name()) for kind in kinds]
     return sum(jobs.update(beat=F("beat") + 1) for jobs in mine)
 
 
 def let_go() -> None:
     """Leave what this worker holds to others, at once."""
     for kind in kinds:
-        kind.jobs().filter(state=State.RUNNING, held_by=this_worker()).update(held_by="")
+        kind.jobs().filter(state=State.RUNNING, held_by=get_worker_name()).update(held_by="")
 
 
-class Watch:
+class LeaseWatch:
     """What this process has seen of the heartbeats of jobs, and when by a clock that never goes back."""
 
     def __init__(self) -> None:
@@ -183,7 +183,7 @@ class Watch:
             self.seen = {key: each for key, each in self.seen.items() if key in there}
 
 
-watch = Watch()
+watch = LeaseWatch()
 
 
 def take_back(patience: float = PATIENCE) -> int:
@@ -206,7 +206,7 @@ def take_back(patience: float = PATIENCE) -> int:
 def keep_alive(stop: threading.Event) -> None:
     """A worker's second thread: renews what it holds, takes back what others lost, sees to the duties."""
     while not stop.wait(PATIENCE / 4):
-        for duty in (renew, take_back, *duties):
+        for duty in (renew_leases, take_back, *duties):
             try:
                 duty()
             except Exception:

@@ -9,15 +9,15 @@ from django.urls import reverse
 
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.dashboards.access import dashboards_for, may_edit
+from veduta.web.dashboards.access import list_dashboards, may_edit
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.binding import is_bound
-from veduta.web.datasets.made_from import sources_of
+from veduta.web.datasets.made_from import list_sources
 from veduta.web.datasets.models import Dataset
 
 
 @dataclass
-class Box:
+class LineageBox:
     """One thing in the lineage drawing, or several folded into one, with its place; `found_by` are all its names."""
 
     key: str
@@ -33,10 +33,10 @@ class Box:
 
 
 @dataclass
-class Drawing:
+class LineageDrawing:
     """The lineage as boxes and the curves between them, in a picture of this size."""
 
-    boxes: list[Box]
+    boxes: list[LineageBox]
     curves: list[str]
     width: float
     height: float
@@ -49,24 +49,26 @@ FOLDED_FROM = 5
 SWEEPS = 12
 
 
-def draw(user: User, focus: Dataset | None = None, unfolded: bool = False) -> Drawing:
+def draw(user: User, focus: Dataset | None = None, unfolded: bool = False) -> LineageDrawing:
     """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into, as a user
     may know them: rows are counted where no rule hides some, and dashboards named that are shared with them. The charts
     of each dataset are folded into one box if they are many, unless they are asked for `unfolded`."""
-    boxes, edges = _graph(user)
+    boxes, edges = _build_graph(user)
     if focus:
-        near = _connected(f"d{focus.pk}", edges)
+        near = _find_connected(f"d{focus.pk}", edges)
         boxes = {key: box for key, box in boxes.items() if key in near}
         boxes[f"d{focus.pk}"].current = True
         edges = {(a, b) for a, b in edges if a in near and b in near}
     for box in boxes.values():
         box.found_by = box.name
     if not unfolded:
-        boxes, edges = _folded(boxes, edges)
-    return _laid_out(boxes, edges)
+        boxes, edges = _fold(boxes, edges)
+    return _lay_out(boxes, edges)
 
 
-def _folded(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> tuple[dict[str, Box], set[tuple[str, str]]]:
+def _fold(
+    boxes: dict[str, LineageBox], edges: set[tuple[str, str]]
+) -> tuple[dict[str, LineageBox], set[tuple[str, str]]]:
     """With the charts of each dataset in one box where they are many; the box leads to the dataset's own lineage."""
     charts: dict[str, list[str]] = {}
     for a, b in sorted(edges):
@@ -78,7 +80,7 @@ def _folded(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> tuple[dict[st
             continue
         group, names = f"g{dataset}", [boxes[key].name for key in keys]
         address = f"{reverse('lineage')}?dataset={dataset[1:]}&unfolded=1"
-        boxes[group] = Box(
+        boxes[group] = LineageBox(
             group, "chart", f"{len(keys)} charts", address, f"of {boxes[dataset].name}", found_by=" | ".join(names)
         )
         inside |= dict.fromkeys(keys, group)
@@ -86,39 +88,39 @@ def _folded(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> tuple[dict[st
     return kept, {(inside.get(a, a), inside.get(b, b)) for a, b in edges}
 
 
-def _graph(user: User) -> tuple[dict[str, Box], set[tuple[str, str]]]:
-    boxes: dict[str, Box] = {}
+def _build_graph(user: User) -> tuple[dict[str, LineageBox], set[tuple[str, str]]]:
+    boxes: dict[str, LineageBox] = {}
     edges: set[tuple[str, str]] = set()
     for dataset in Dataset.objects.filter(deleted_at=None).select_related("current"):
         key = f"d{dataset.pk}"
         rows = "no rows yet"
         if dataset.current:
             rows = "some rows, by a rule" if is_bound(dataset, user) else f"{dataset.current.rows:,} rows"
-        boxes[key] = Box(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
+        boxes[key] = LineageBox(key, "dataset", dataset.name, reverse("dataset", args=[dataset.pk]), rows, level=1)
         if not dataset.source_id and dataset.current:
             name = dataset.current.file_name or "Pasted rows"
-            boxes[f"s{key}"] = Box(
+            boxes[f"s{key}"] = LineageBox(
                 f"s{key}", "source", name, reverse("dataset", args=[dataset.pk]), dataset.source_words
             )
             edges.add((f"s{key}", key))
-        edges |= {(f"d{source}", key) for source in sources_of(dataset)}
+        edges |= {(f"d{source}", key) for source in list_sources(dataset)}
     for chart in Chart.objects.filter(deleted_at=None, dataset__deleted_at=None):
         key = f"c{chart.pk}"
-        boxes[key] = Box(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
+        boxes[key] = LineageBox(key, "chart", str(chart), reverse("chart", args=[chart.pk]))
         edges |= {(f"d{dataset}", key) for dataset in (chart.dataset_id, *chart.events_from)}
-    visible = set(dashboards_for(user).values_list("pk", flat=True))
+    visible = set(list_dashboards(user).values_list("pk", flat=True))
     for dashboard in Dashboard.objects.filter(deleted_at=None):
         key = f"b{dashboard.pk}"
         if dashboard.pk in visible:
             page = "dashboard-edit" if may_edit(user, dashboard) else "dashboard"
-            boxes[key] = Box(key, "dashboard", dashboard.name, reverse(page, args=[dashboard.pk]))
+            boxes[key] = LineageBox(key, "dashboard", dashboard.name, reverse(page, args=[dashboard.pk]))
         else:
-            boxes[key] = Box(key, "dashboard", "A dashboard", "", "not shared with you")
+            boxes[key] = LineageBox(key, "dashboard", "A dashboard", "", "not shared with you")
         edges |= {(f"c{chart}", key) for chart in dashboard.charts_of_draft}
     return boxes, {(a, b) for a, b in edges if a in boxes and b in boxes}
 
 
-def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
+def _find_connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
     connected = {key}
     for forward in (True, False):
         reached = {key}
@@ -128,10 +130,10 @@ def _connected(key: str, edges: set[tuple[str, str]]) -> set[str]:
     return connected
 
 
-def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
+def _lay_out(boxes: dict[str, LineageBox], edges: set[tuple[str, str]]) -> LineageDrawing:
     """Columns from left to right; in each the boxes stand near what they are made from."""
     deepest = _choose_levels(boxes, edges)
-    levels: dict[int, list[Box]] = {}
+    levels: dict[int, list[LineageBox]] = {}
     for box in sorted(boxes.values(), key=lambda box: box.name.casefold()):
         levels.setdefault(box.level, []).append(box)
     _bring_near(levels, edges)
@@ -140,16 +142,16 @@ def _laid_out(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> Drawing:
         start = TOP + (tallest - len(column)) * (BOX_HEIGHT + GAP_Y) / 2
         for i, box in enumerate(column):
             box.x, box.y = level * (BOX_WIDTH + GAP_X), start + i * (BOX_HEIGHT + GAP_Y)
-    curves = [_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
+    curves = [_draw_curve(boxes[a], boxes[b]) for a, b in sorted(edges)]
     width = (max(levels, default=0) + 1) * (BOX_WIDTH + GAP_X) - GAP_X
     named = {0: "Sources", 1: "Datasets", deepest + 1: "Charts", deepest + 2: "Dashboards"}
     headings: list[tuple[float, str]] = [
         (level * (BOX_WIDTH + GAP_X), name) for level, name in named.items() if level < 2 or level in levels
     ]
-    return Drawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
+    return LineageDrawing(list(boxes.values()), curves, width, TOP + tallest * (BOX_HEIGHT + GAP_Y), headings)
 
 
-def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
+def _choose_levels(boxes: dict[str, LineageBox], edges: set[tuple[str, str]]) -> int:
     """Sets each box's column, a dataset's right of those it is made from. Returns the last column of datasets."""
     for _ in boxes:
         moved = False
@@ -164,26 +166,28 @@ def _choose_levels(boxes: dict[str, Box], edges: set[tuple[str, str]]) -> int:
     return deepest
 
 
-def _bring_near(levels: dict[int, list[Box]], edges: set[tuple[str, str]]) -> None:
+def _bring_near(levels: dict[int, list[LineageBox]], edges: set[tuple[str, str]]) -> None:
     """Orders each column by the middle of its boxes' neighbours: those before them, then those behind, and so on; the
     order with the fewest crossings stays. (The barycentre method of Sugiyama, Tagawa and Toda, 1981.)"""
     keys = [box.key for column in levels.values() for box in column]
     before = {key: [a for a, b in edges if b == key] for key in keys}
     after = {key: [b for a, b in edges if a == key] for key in keys}
     rank = {box.key: i for column in levels.values() for i, box in enumerate(column)}
-    best, fewest = {level: list(column) for level, column in levels.items()}, _crossings(edges, levels, rank)
+    best, fewest = {level: list(column) for level, column in levels.items()}, _count_crossings(edges, levels, rank)
     for sweep in range(SWEEPS):
         neighbours = after if sweep % 2 else before
         for level in sorted(levels, reverse=bool(sweep % 2)):
-            levels[level].sort(key=lambda box: (_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold()))
+            levels[level].sort(
+                key=lambda box: (_find_middle(neighbours[box.key], rank, rank[box.key]), box.name.casefold())
+            )
             rank |= {box.key: i for i, box in enumerate(levels[level])}
-        crossings = _crossings(edges, levels, rank)
+        crossings = _count_crossings(edges, levels, rank)
         if crossings < fewest:
             best, fewest = {level: list(column) for level, column in levels.items()}, crossings
     levels.update(best)
 
 
-def _crossings(edges: set[tuple[str, str]], levels: dict[int, list[Box]], rank: dict[str, int]) -> int:
+def _count_crossings(edges: set[tuple[str, str]], levels: dict[int, list[LineageBox]], rank: dict[str, int]) -> int:
     """How many pairs of curves between the same two columns cross."""
     level = {box.key: number for number, column in levels.items() for box in column}
     between: dict[tuple[int, int], list[tuple[int, int]]] = {}
@@ -193,11 +197,11 @@ def _crossings(edges: set[tuple[str, str]], levels: dict[int, list[Box]], rank: 
     return sum((a - c) * (b - d) < 0 for (a, b), (c, d) in pairs)
 
 
-def _middle(keys: list[str], rank: dict[str, int], own: int) -> float:
+def _find_middle(keys: list[str], rank: dict[str, int], own: int) -> float:
     return sum(rank[key] for key in keys) / len(keys) if keys else own
 
 
-def _curve(a: Box, b: Box) -> str:
+def _draw_curve(a: LineageBox, b: LineageBox) -> str:
     x, y = a.x + BOX_WIDTH, a.y + BOX_HEIGHT / 2
     end, to = b.x, b.y + BOX_HEIGHT / 2
     bend = min(GAP_X, (end - x) / 2)

@@ -3,5 +3,5 @@ from django.urls import path
 from veduta.web.lineage import views
 
 urlpatterns = [
-    path("lineage/", views.lineage, name="lineage"),
+    path("lineage/", views.show_lineage, name="lineage"),
 ]

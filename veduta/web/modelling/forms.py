@@ -17,7 +17,7 @@ MOST_KEYS = 6
 """So many pairs of columns the form of a join has at most."""
 
 
-def arguments_of(form: QueryDict) -> dict[str, Any]:
+def read_arguments(form: QueryDict) -> dict[str, Any]:
     """The arguments of the edit that a form names in `do`."""
     sent: dict[str, Any] = {name: form[name] for name in form if name not in NOT_ARGUMENTS}
     made = MADE.get(form.get("do", ""))

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from veduta.core.chart.value_colours import key_of_value
-from veduta.core.data.fields import Kind
+from veduta.core.chart.value_colours import make_value_key
+from veduta.core.data.fields import DataType
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
 from veduta.web.accounts.models import User
 from veduta.web.colours import services as colours
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
-from veduta.web.modelling.services import model_for, model_of
+from veduta.web.modelling.services import load_model_for, load_whole_model
 
 
-def hidden_values(user: User, names: Sequence[str]) -> frozenset[str | None]:
+def find_hidden_values(user: User, names: Sequence[str]) -> frozenset[str | None]:
     """The values of fields of these names that somebody sees in no dataset, because rules keep them from them."""
     if user.is_steward:
         return frozenset()
@@ -26,30 +26,30 @@ def hidden_values(user: User, names: Sequence[str]) -> frozenset[str | None]:
     for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False).select_related("current"):
         if not any(field.name.casefold() in wanted for field in dataset.all_fields):
             continue
-        values = _values(model_of(dataset), wanted)
+        values = _list_values(load_whole_model(dataset), wanted)
         there |= values
-        seen |= values if not is_bound(dataset, user) else _values_for(dataset, user, wanted)
-    return frozenset(key_of_value(value) for value in there - seen)
+        seen |= values if not is_bound(dataset, user) else _find_values_for(dataset, user, wanted)
+    return frozenset(make_value_key(value) for value in there - seen)
 
 
-def _values_for(dataset: Dataset, user: User, names: set[str]) -> set[Any]:
+def _find_values_for(dataset: Dataset, user: User, names: set[str]) -> set[Any]:
     """The values that somebody whom rules bind sees; none where they may see nothing."""
     try:
-        return _values(model_for(dataset, user), names)
+        return _list_values(load_model_for(dataset, user), names)
     except VedutaError:
         return set()
 
 
-def _values(model: Model, names: set[str]) -> set[Any]:
+def _list_values(model: Model, names: set[str]) -> set[Any]:
     """The texts that a model's own fields of these names hold."""
-    fields = [f for f in model.schema if not f.table and f.kind is Kind.TEXT and f.name.casefold() in names]
+    fields = [f for f in model.schema if not f.table and f.kind is DataType.TEXT and f.name.casefold() in names]
     found: set[Any] = set()
     for field in fields:
-        known = model.facts(field.id).values
+        known = model.get_facts(field.id).values
         if known is None:
             known = tuple(model.scan([field.id], "").collect()[field.id].drop_nulls().unique())
         found |= set(known)
     return found
 
 
-colours.keeps_from.append(hidden_values)
+colours.keeps_from.append(find_hidden_values)

@@ -11,18 +11,18 @@ from typing import Any
 from django.utils import timezone
 
 from veduta.core.cache import Cache
-from veduta.core.data.fields import Field
-from veduta.core.errors import Bound, VedutaError
+from veduta.core.data.fields import DataField
+from veduta.core.errors import RowAccessDenied, VedutaError
 from veduta.core.model.definition import ModelTable
 from veduta.core.model.model import Model
-from veduta.core.model.tables import Table
-from veduta.core.query.answer import context_for
+from veduta.core.model.tables import DatasetTable
+from veduta.core.query.answer import make_context
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
-from veduta.web.datasets.binding import must_be_released, reader_of
-from veduta.web.datasets.known import datasets, known
+from veduta.web.datasets.binding import make_security_context, must_be_released
+from veduta.web.datasets.known import datasets, get_datasets
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.store import table_of
+from veduta.web.datasets.store import get_table
 
 models: Cache[Model] = Cache(50)
 
@@ -33,20 +33,22 @@ def forget() -> None:
     datasets.clear()
 
 
-def joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
+def load_joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
     """The datasets of joined tables by the tables' ids, without those that are gone or have no rows."""
     wanted = {table.id: table.dataset for table in tables}
     if not wanted:
         return {}
-    there = {key: each for key, each in known(wanted.values()).items() if not each.deleted_at and each.current_id}
+    there = {
+        key: each for key, each in get_datasets(wanted.values()).items() if not each.deleted_at and each.current_id
+    }
     return {table: there[dataset] for table, dataset in wanted.items() if dataset in there}
 
 
-def model_of(dataset: Dataset) -> Model:
+def load_whole_model(dataset: Dataset) -> Model:
     """The dataset's saved model over the current versions, for nobody in particular; it is kept until one of its
     datasets changes. Raises VedutaError if it has no rows."""
     if dataset.deleted_at or dataset.current_id is None:
-        return built_model(dataset)  # which says why not
+        return build_model(dataset)  # which says why not
     joined = [table["dataset"] for table in dataset.model.get("tables", ())]
     stamps = (
         Dataset.objects.filter(pk__in=joined).values_list("pk", "current_id", "updated_at", "deleted_at")
@@ -54,19 +56,21 @@ def model_of(dataset: Dataset) -> Model:
         else ()
     )
     key = (str(dataset.pk), dataset.current_id, dataset.updated_at, tuple(sorted(map(str, stamps))))
-    return models.get(key, lambda: built_model(dataset, key))
+    return models.get(key, lambda: build_model(dataset, key))
 
 
-def built_model(dataset: Dataset, key: Any = None) -> Model:
+def build_model(dataset: Dataset, key: Any = None) -> Model:
     """The model as the dataset has it now, saved or not; answers are kept only with a `key`."""
     schema, definition = dataset.schema, dataset.model_definition
-    joined = joined_datasets(definition.tables)
-    tables: dict[str, tuple[Table, Iterable[Field]]] = {"": (table_of(dataset.current_key()), schema.fields)}
-    tables |= {name: (table_of(each.current_key()), each.schema.fields) for name, each in joined.items()}
-    return Model(tables, definition, _gone(dataset, schema.gone, joined), dataset.name, key)
+    joined = load_joined_datasets(definition.tables)
+    tables: dict[str, tuple[DatasetTable, Iterable[DataField]]] = {
+        "": (get_table(dataset.current_key()), schema.fields)
+    }
+    tables |= {name: (get_table(each.current_key()), each.schema.fields) for name, each in joined.items()}
+    return Model(tables, definition, _describe_gone(dataset, schema.gone, joined), dataset.name, key)
 
 
-def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
+def _describe_gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
     """Names of fields that are missing, those of joined tables too."""
     all_gone = dict(gone)
     for name, other in joined.items():
@@ -74,51 +78,56 @@ def _gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) ->
     return all_gone
 
 
-def model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
+def load_model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
     """The model as somebody may see it, with parameters set. `reader` None is Veduta itself, which sees all rows.
 
     Raises VedutaError for values that parameters cannot have, and Bound for rows
     that cannot be narrowed for the reader."""
     must_be_released(dataset, reader)
-    model = model_of(dataset)
-    bound = reader_of(model.definition.rules, reader)
-    joined = _joined_for(model, reader) if reader is not None else {}
+    model = load_whole_model(dataset)
+    bound = make_security_context(model.definition.rules, reader)
+    joined = _load_joined_for(model, reader) if reader is not None else {}
     if joined:
-        model = model.seen_through(joined)
-    return model.given(values or {}, bound) if bound.rules or values else model
+        model = model.replace_tables(joined)
+    return model.apply_reader(values or {}, bound) if bound.rules or values else model
 
 
-def with_values(model: Model, values: dict[str, Any]) -> Model:
+def apply_values(model: Model, values: dict[str, Any]) -> Model:
     """A model that somebody sees with its parameters set. Raises VedutaError for values that parameters cannot have."""
-    return model.given(values, model.reader) if values else model
+    return model.apply_reader(values, model.reader) if values else model
 
 
-def _joined_for(model: Model, reader: User) -> dict[str, Model]:
+def _load_joined_for(model: Model, reader: User) -> dict[str, Model]:
     """The joined tables of which a reader sees only what the rules of their own datasets let pass."""
     models = {}
-    for table, dataset in joined_datasets(each for each in model.definition.tables if each.id in model.tables).items():
+    for table, dataset in load_joined_datasets(
+        each for each in model.definition.tables if each.id in model.tables
+    ).items():
         must_be_released(dataset, reader)
-        if dataset.model.get("rules") and (bound := reader_of(dataset.model_definition.rules, reader)).rules:
-            models[table] = model_of(dataset).given({}, bound)
+        if (
+            dataset.model.get("rules")
+            and (bound := make_security_context(dataset.model_definition.rules, reader)).rules
+        ):
+            models[table] = load_whole_model(dataset).apply_reader({}, bound)
     return models
 
 
 @contextmanager
-def rules_still_hold(dataset: Dataset) -> Iterator[None]:
+def check_rules_hold(dataset: Dataset) -> Iterator[None]:
     """Within it a dataset gets other rows. Raises Bound, so that nothing changes, if a rule of its model or of one that
     joins it could not be applied to them."""
-    before = _broken_around(dataset)
+    before = _find_broken_around(dataset)
     yield
-    for (name, rule), problem in _broken_around(dataset).items():
+    for (name, rule), problem in _find_broken_around(dataset).items():
         if (name, rule) not in before:
-            raise Bound(
+            raise RowAccessDenied(
                 f"With these rows the rule “{rule}” of “{name}” could not be applied, so they were not taken:"
                 f" {problem}",
                 hint="Mend the rows, or let a steward change the model or the rule first.",
             )
 
 
-def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
+def _find_broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
     """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
     broken: dict[tuple[str, str], str] = {}
     for other in (
@@ -128,21 +137,23 @@ def _broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
         if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
             continue
         try:
-            broken |= {(other.name, rule): problem for rule, problem in built_model(other).ruling.broken().items()}
+            broken |= {
+                (other.name, rule): problem for rule, problem in build_model(other).ruling.list_broken_rules().items()
+            }
         except VedutaError:
             continue  # a model that cannot be read lets nobody see anything
     return broken
 
 
-def parts_for(
+def load_model_and_context(
     dataset: Dataset,
     reader: User | None,
     values: dict[str, Any] | None = None,
     stopped: Callable[[], bool] | None = None,
 ) -> tuple[Model, Context]:
     """The model for a reader, and the context of a question now; `stopped` tells whether it is not wanted any more."""
-    model = model_for(dataset, reader, values)
-    return model, context_now(model, stopped)
+    model = load_model_for(dataset, reader, values)
+    return model, make_current_context(model, stopped)
 
 
 class OtherDatasets(Mapping[str, tuple[Model, Context]]):
@@ -152,10 +163,10 @@ class OtherDatasets(Mapping[str, tuple[Model, Context]]):
         self._reader = reader
 
     def __getitem__(self, key: str) -> tuple[Model, Context]:
-        dataset = known([key]).get(key)
+        dataset = get_datasets([key]).get(key)
         if dataset is None or dataset.deleted_at:
             raise VedutaError("Their dataset does not exist any more.")
-        return parts_for(dataset, self._reader)
+        return load_model_and_context(dataset, self._reader)
 
     def __iter__(self) -> Iterator[str]:
         return (str(pk) for pk in Dataset.objects.filter(deleted_at=None).values_list("pk", flat=True))
@@ -164,15 +175,15 @@ class OtherDatasets(Mapping[str, tuple[Model, Context]]):
         return Dataset.objects.filter(deleted_at=None).count()
 
 
-def context_now(model: Model, stopped: Callable[[], bool] | None = None) -> Context:
+def make_current_context(model: Model, stopped: Callable[[], bool] | None = None) -> Context:
     """The context of a question to a model now."""
-    return replace(context_for(model, timezone.localdate()), stopped=stopped)
+    return replace(make_context(model, timezone.localdate()), stopped=stopped)
 
 
-def chart_fields(model: Model) -> list[dict[str, Any]]:
+def list_chart_fields(model: Model) -> list[dict[str, Any]]:
     """The fields that lists offer, in groups: by folder, or else by role or by table."""
-    groups: dict[str, list[Field]] = {"Dimensions": [], "Measures": []}
+    groups: dict[str, list[DataField]] = {"Dimensions": [], "Measures": []}
     for field in model.offered:
         usual = "Dimensions" if field.role == "dimension" else "Measures"
-        groups.setdefault(field.folder or model.heading(field) or usual, []).append(field)
+        groups.setdefault(field.folder or model.make_heading(field) or usual, []).append(field)
     return [{"name": name, "fields": fields} for name, fields in groups.items() if fields]

@@ -17,48 +17,53 @@ from pydantic import AfterValidator
 from pydantic import Field as Attribute
 
 from veduta.core.cache import Cache
-from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, grouping_for
+from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, make_grouping
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.kinds import kind_named
-from veduta.core.chart.question import to_query
-from veduta.core.data.fields import Field, Kind, NumberFormat
+from veduta.core.chart.kinds import get_kind
+from veduta.core.chart.question import build_query
+from veduta.core.data.fields import DataField, DataType, NumberFormat
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, group_words, record_format, settle, value_words
+from veduta.core.formats import format_value, group_words, label_value, record_format, settle
 from veduta.core.formula.complete import call_around, complete
-from veduta.core.formula.functions import Level, registry
-from veduta.core.formula.measures import check_measure, formula_name, with_ids, with_names
+from veduta.core.formula.functions import Level, load_registry
+from veduta.core.formula.measures import (
+    check_measure,
+    replace_ids_with_names,
+    replace_names_with_ids,
+    write_formula_name,
+)
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
-from veduta.core.model.definition import Join, RowRule
+from veduta.core.model.definition import ModelJoin, RowRule
 from veduta.core.model.joins import JoinCheck, check_join, suggest_join
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context
-from veduta.core.query.measures import Measure, counted_tables, measure_format
+from veduta.core.query.measures import Measure, list_counted_tables, measure_format
 from veduta.core.query.query import Query
-from veduta.core.words import listed
-from veduta.web.accounts.access import Request, builders_only
+from veduta.core.words import join_names
+from veduta.web.accounts.access import Request, require_builder
 from veduta.web.common.requests import (
     Flag,
     Line,
     Object,
-    Sent,
+    RequestModel,
     Text,
     Whole,
-    asked,
-    filled_in,
+    parse_form,
+    parse_json,
+    parse_query,
     read,
-    sent,
-    sent_json,
+    read_json_body,
     wants_json,
 )
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.requests import dataset_at
-from veduta.web.datasets.uses import uses_of
+from veduta.web.datasets.requests import get_dataset
+from veduta.web.datasets.uses import find_uses
 from veduta.web.modelling import changes as model_changes
-from veduta.web.modelling.forms import NOT_ARGUMENTS, arguments_of
-from veduta.web.modelling.services import model_of, parts_for
+from veduta.web.modelling.forms import NOT_ARGUMENTS, read_arguments
+from veduta.web.modelling.services import load_model_and_context, load_whole_model
 
 SAMPLED = 8
 TRIED_OUT = {"by", "grain"}
@@ -66,7 +71,7 @@ TRIED_OUT = {"by", "grain"}
 BOX, GAP, ROW_HEIGHT = 190, 110, 78
 
 
-class Change(Sent):
+class ModelChangeSent(RequestModel):
     """An edit of the model, made from a revision; `anyway` if it is meant although charts would break."""
 
     do: Line = ""
@@ -75,21 +80,21 @@ class Change(Sent):
     anyway: Flag = False
 
 
-class NumberWanted(Sent):
+class NumberWanted(RequestModel):
     """Of what, in words, people shall say how many are kept, and how many at first."""
 
     of: Annotated[Line, AfterValidator(lambda name: name.strip()[:150])] = ""
     count: Annotated[Whole, Attribute(ge=1, le=10_000)] = 10
 
 
-class Begun(Sent):
+class FormulaStart(RequestModel):
     """A new formula, begun elsewhere."""
 
     text: Text = ""
     name: Line = ""
 
 
-class Typed(Sent):
+class FormulaTyped(RequestModel):
     """A formula being typed, and what it is tried out by: a chart, or a dimension with its period."""
 
     formula: Text = ""
@@ -100,10 +105,10 @@ class Typed(Sent):
 
 
 checks: Cache[JoinCheck] = Cache(500)
-suggestions: Cache[tuple[Join | None]] = Cache(500)
+suggestions: Cache[tuple[ModelJoin | None]] = Cache(500)
 
 
-def _check(model: Model, join: Join) -> JoinCheck | None:
+def _check(model: Model, join: ModelJoin) -> JoinCheck | None:
     """How well a join matches, worked out once for its tables' versions; None for keys that do not exist any more."""
     try:
         return checks.get((model.key, join), lambda: check_join(model, join))
@@ -112,12 +117,12 @@ def _check(model: Model, join: Join) -> JoinCheck | None:
 
 
 @require_GET
-@builders_only
-def model(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def show_model(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The model: what is joined, and what its fields, formulas and parameters mean."""
-    dataset = dataset_at(pk)
+    dataset = get_dataset(pk)
     try:
-        there = model_of(dataset)
+        there = load_whole_model(dataset)
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": dataset, "problem": problem}, status=422)
     definition = there.definition
@@ -141,29 +146,30 @@ def model(request: Request, pk: uuid.UUID) -> HttpResponse:
         "model": there,
         "revision": dataset.model_revision,
         "tables": tables,
-        "proposals": [_proposal(there, table, joined, bound) for table in loose],
+        "proposals": [_make_proposal(there, table, joined, bound) for table in loose],
         "joins": joins,
-        "diagram": diagram(tables, joins, bound),
+        "diagram": draw_diagram(tables, joins, bound),
         "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=dataset.pk),
-        "fields": [_field_row(there, field, dataset) for field in there.schema if not field.formula],
-        "formulas": [_formula_row(dataset, there, each) for each in definition.formulas],
-        "parameters": [(each, _default_words(each)) for each in definition.parameters],
+        "fields": [_make_field_row(there, field, dataset) for field in there.schema if not field.formula],
+        "formulas": [_make_formula_row(dataset, there, each) for each in definition.formulas],
+        "parameters": [(each, _describe_default(each)) for each in definition.parameters],
         "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
-        "dimensions": [(f.id, formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
-        "rules": [_rule_row(there, rule) for rule in definition.rules],
+        "dimensions": [(f.id, write_formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
+        "rules": [_make_rule_row(there, rule) for rule in definition.rules],
         "groups": Group.objects.order_by("name"),
         "months": list(enumerate(MONTHS, 1)),
-        "kinds": [(kind.value, kind.words) for kind in Kind],
+        "kinds": [(kind.value, kind.words) for kind in DataType],
         "versions": dataset.model_versions.select_related("saved_by")[:20],
         "grains": [grain.value for grain in DAY_PERIODS],
         "key_fields": {
-            t["id"]: [(_plain(f), f.name) for f in there.schema if f.table == t["id"] and not f.formula] for t in tables
+            t["id"]: [(_simplify(f), f.name) for f in there.schema if f.table == t["id"] and not f.formula]
+            for t in tables
         },
     }
     return render(request, "datasets/model.html", context)
 
 
-def _plain(field: Field) -> str:
+def _simplify(field: DataField) -> str:
     return field.id.partition(".")[2] if field.table else field.id
 
 
@@ -171,54 +177,58 @@ def _name(there: Model, field: str) -> str:
     return there.schema[field].name if field in there.schema else f"{field} (gone)"
 
 
-def _default_words(parameter: Any) -> str:
+def _describe_default(parameter: Any) -> str:
     labels = {choice.value: choice.label for choice in parameter.choices}
-    return ", ".join(labels.get(value) or value_words(value, None) for value in parameter.default) or "no limit"
+    return ", ".join(labels.get(value) or label_value(value, None) for value in parameter.default) or "no limit"
 
 
-def _rule_row(there: Model, rule: RowRule) -> dict[str, Any]:
+def _make_rule_row(there: Model, rule: RowRule) -> dict[str, Any]:
     """A rule with what it narrows, what it leaves whole, and the like rule that would narrow more, if there is one."""
-    row = {"rule": rule, "text": with_names(rule.text, there.schema), "narrows": _ruled(there, rule)}
+    row = {
+        "rule": rule,
+        "text": replace_ids_with_names(rule.text, there.schema),
+        "narrows": _describe_ruled(there, rule),
+    }
     try:
-        whole, wider = there.ruling.whole(rule), there.ruling.wider(rule)
+        whole, wider = there.ruling.list_whole_tables(rule), there.ruling.propose_wider_rule(rule)
     except VedutaError:
         return row
-    row["whole"] = listed([there.table_name(table) for table in whole])
+    row["whole"] = join_names([there.get_table_name(table) for table in whole])
     if wider:
-        row["wider"] = with_names(wider.text, there.schema)
-        row["wider_narrows"] = listed([there.table_name(table) for table in wider.tables])
+        row["wider"] = replace_ids_with_names(wider.text, there.schema)
+        row["wider_narrows"] = join_names([there.get_table_name(table) for table in wider.tables])
     return row
 
 
-def _ruled(there: Model, rule: RowRule) -> str:
+def _describe_ruled(there: Model, rule: RowRule) -> str:
     try:
-        tables = [there.table_name(table) for table in there.ruling.tables(rule)]
+        tables = [there.get_table_name(table) for table in there.ruling.list_narrowed_tables(rule)]
     except VedutaError as problem:
         return f"cannot be applied: {problem}"
-    if why := next(filter(None, (there.ruling.problem(rule, table) for table in rule.tables)), ""):
+    if why := next(filter(None, (there.ruling.find_problem(rule, table) for table in rule.tables)), ""):
         return f"cannot be applied: {why}"
     return "narrows " + ", ".join(tables)
 
 
-def _field_row(there: Model, field: Field, dataset: Dataset) -> dict[str, Any]:
+def _make_field_row(there: Model, field: DataField, dataset: Dataset) -> dict[str, Any]:
     words = {"last": "the last day's", "first": "the first day's", "mean": "the mean day's", "max": "the highest day's"}
     datasets = {table.id: table.dataset for table in there.definition.tables}
     return {
         "field": field,
-        "plain": _plain(field),
+        "plain": _simplify(field),
         "dataset": datasets.get(field.table, str(dataset.pk)),
-        "table": there.table_name(field.table),
+        "table": there.get_table_name(field.table),
         "stock": words.get(field.over_dates, ""),
         "sorted": _name(there, field.sort_by) if field.sort_by else "",
     }
 
 
-def _formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]:
-    used = uses_of(dataset, f"formula.{formula.id}")
+def _make_formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]:
+    used = find_uses(dataset, f"formula.{formula.id}")
     field = there.schema[f"formula.{formula.id}"]
     return {
         "formula": formula,
-        "text": with_names(formula.text, there.schema),
+        "text": replace_ids_with_names(formula.text, there.schema),
         "problem": there.broken.get(formula.id, ""),
         "used": len(used),
         "kind": field.kind,
@@ -226,7 +236,7 @@ def _formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]
     }
 
 
-def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
+def _join(there: Model, join: ModelJoin, bound: bool) -> dict[str, Any]:
     """A join with how it matches, as the page shows it; not to whoever may see only some rows."""
     check = None if bound else _check(there, join)
     rows = [(key.left, key.right, key.grain) for key in join.keys] + [("", "", "")]
@@ -234,13 +244,13 @@ def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
     if check:
         for side in (check.left, check.right):
             unmatched = [
-                (" · ".join(value_words(value, None) for value in values), rows_) for values, rows_ in side.unmatched
+                (" · ".join(label_value(value, None) for value in values), rows_) for values, rows_ in side.unmatched
             ]
-            sides.append({"side": side, "name": there.table_name(side.table), "unmatched": unmatched})
+            sides.append({"side": side, "name": there.get_table_name(side.table), "unmatched": unmatched})
     return {
         "join": join,
-        "left": there.table_name(join.left),
-        "right": there.table_name(join.right),
+        "left": there.get_table_name(join.left),
+        "right": there.get_table_name(join.right),
         "check": check,
         "sides": sides,
         "rows": rows,
@@ -252,30 +262,30 @@ def _join(there: Model, join: Join, bound: bool) -> dict[str, Any]:
     }
 
 
-def _proposal(there: Model, table: dict[str, Any], joined: set[frozenset[str]], bound: bool) -> dict[str, Any]:
+def _make_proposal(there: Model, table: dict[str, Any], joined: set[frozenset[str]], bound: bool) -> dict[str, Any]:
     """A table that is not joined yet with the join that is likeliest, to the first table or one that is joined to it:
     what it would match is shown, and nothing is saved until somebody says so."""
     near = ["", *(other for other in there.tables if other and any(other in pair for pair in joined))]
-    suggested = None if bound else next(filter(None, (_suggestion(there, left, table["id"]) for left in near)), None)
-    proposal = suggested or Join.model_construct(left="", right=table["id"], keys=())
-    found = _join(there, proposal, bound) if suggested else _without_keys(there, proposal)
+    suggested = None if bound else next(filter(None, (_suggest_join(there, left, table["id"]) for left in near)), None)
+    proposal = suggested or ModelJoin.model_construct(left="", right=table["id"], keys=())
+    found = _join(there, proposal, bound) if suggested else _make_keyless_join(there, proposal)
     return {**found, "table": table["name"], "anchor": f"propose-{table['id']}"}
 
 
-def _suggestion(there: Model, left: str, right: str) -> Join | None:
+def _suggest_join(there: Model, left: str, right: str) -> ModelJoin | None:
     """The likeliest join of two tables, worked out once for their versions."""
     return suggestions.get((there.key, left, right), lambda: (suggest_join(there, left, right),))[0]
 
 
-def _without_keys(there: Model, join: Join) -> dict[str, Any]:
-    names = {"left": there.table_name(join.left), "right": there.table_name(join.right)}
+def _make_keyless_join(there: Model, join: ModelJoin) -> dict[str, Any]:
+    names = {"left": there.get_table_name(join.left), "right": there.get_table_name(join.right)}
     return {"join": join, **names, "check": None, "sides": [], "rows": [("", "", "")], "words": ""}
 
 
-def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
+def draw_diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bool = False) -> dict[str, Any]:
     """Boxes for the tables, in columns by how many joins they are from the first, and lines for the joins."""
     columns: dict[int, list[str]] = {}
-    for table, depth in _joins_away([table["id"] for table in tables], joins).items():
+    for table, depth in _count_joins_away([table["id"] for table in tables], joins).items():
         columns.setdefault(depth, []).append(table)
     tallest = max(len(column) for column in columns.values())
     height = max(tallest * ROW_HEIGHT, 90)
@@ -287,7 +297,7 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bo
     return {
         "boxes": [{**table, "x": corners[table["id"]][0], "y": corners[table["id"]][1]} for table in tables],
         "lines": [
-            _line(each, corners, bound)
+            _draw_line(each, corners, bound)
             for each in joins
             if each["join"].left in corners and each["join"].right in corners
         ],
@@ -296,7 +306,7 @@ def diagram(tables: list[dict[str, Any]], joins: list[dict[str, Any]], bound: bo
     }
 
 
-def _joins_away(tables: list[str], joins: list[dict[str, Any]]) -> dict[str, int]:
+def _count_joins_away(tables: list[str], joins: list[dict[str, Any]]) -> dict[str, int]:
     """How many joins each table is from the first; those that no join reaches stand behind all others."""
     near: dict[str, set[str]] = {table: set() for table in tables}
     for join in (each["join"] for each in joins):
@@ -313,7 +323,7 @@ def _joins_away(tables: list[str], joins: list[dict[str, Any]]) -> dict[str, int
     return {table: depth.get(table, last) for table in tables}
 
 
-def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool) -> dict[str, Any]:
+def _draw_line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool) -> dict[str, Any]:
     """A join's curve between its two boxes, and how well it matches; not where rules hide rows (`bound`)."""
     (x1, y1), (x2, y2) = sorted((corners[each["join"].left], corners[each["join"].right]))
     same = x1 == x2
@@ -334,13 +344,15 @@ def _line(each: dict[str, Any], corners: dict[str, tuple[int, int]], bound: bool
 
 
 @require_POST
-@builders_only
-def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def change_model(request: Request, pk: uuid.UUID) -> HttpResponse:
     """One change to the model; what would break charts is asked about first."""
-    dataset, form, change = dataset_at(pk), request.POST, filled_in(request, Change)
+    dataset, form, change = get_dataset(pk), request.POST, parse_form(request, ModelChangeSent)
     section = change.section if change.section.isidentifier() else ""
     try:
-        model_changes.change_model(request.user, dataset, change.do, arguments_of(form), change.revision, change.anyway)
+        model_changes.change_model(
+            request.user, dataset, change.do, read_arguments(form), change.revision, change.anyway
+        )
     except model_changes.Breaking as breaking:
         again = [(key, value) for key in form for value in form.getlist(key) if key != "csrfmiddlewaretoken"]
         return render(
@@ -360,34 +372,34 @@ def model_change(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-@builders_only
-def model_number(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def make_number_parameter(request: Request, pk: uuid.UUID) -> JsonResponse:
     """A new parameter that says how many of something are kept."""
-    wanted = sent(request, NumberWanted)
-    changed, parameter = model_changes.add_number(request.user, dataset_at(pk), wanted.of, wanted.count)
+    wanted = parse_json(request, NumberWanted)
+    changed, parameter = model_changes.add_number(request.user, get_dataset(pk), wanted.of, wanted.count)
     return JsonResponse({"id": parameter, "revision": changed.model_revision})
 
 
 @require_POST
-@builders_only
-def model_back(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
-    model_changes.bring_back_model(request.user, dataset_at(pk), number)
+@require_builder
+def restore_model(request: Request, pk: uuid.UUID, number: int) -> HttpResponse:
+    model_changes.bring_back_model(request.user, get_dataset(pk), number)
     messages.success(request, f"The model of version {number} is back.")
     return redirect("model", pk)
 
 
 @require_GET
-@builders_only
-def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
+@require_builder
+def show_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> HttpResponse:
     """One formula: its text, what it gives, where it is used."""
-    dataset = dataset_at(pk)
-    there = model_of(dataset)
+    dataset = get_dataset(pk)
+    there = load_whole_model(dataset)
     formula = next((each for each in there.definition.formulas if each.id == formula_id), None)
     if formula_id and formula is None:
         raise Http404
-    begun = asked(request, Begun)
-    text = with_names(formula.text, there.schema) if formula else begun.text[:5_000]
-    dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not Kind.DATE)
+    begun = parse_query(request, FormulaStart)
+    text = replace_ids_with_names(formula.text, there.schema) if formula else begun.text[:5_000]
+    dates = sorted((f for f in there.schema.visible if f.kind.is_date), key=lambda f: f.kind is not DataType.DATE)
     axis = dates[0].id if dates else ""
     context = {
         "dataset": dataset,
@@ -397,10 +409,12 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
         "number_format": formula.format if formula else NumberFormat(),
         "text": text,
         "name": formula.name if formula else begun.name[:200],
-        "fields": [(f, formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"],
-        "functions": [f for f in registry().values() if not f.operator],
+        "fields": [
+            (f, write_formula_name(f, there.schema)) for f in there.schema.visible if f.id != f"formula.{formula_id}"
+        ],
+        "functions": [f for f in load_registry().values() if not f.operator],
         "parameters": there.definition.parameters,
-        "used": uses_of(dataset, f"formula.{formula_id}") if formula else None,
+        "used": find_uses(dataset, f"formula.{formula_id}") if formula else None,
         "axis": axis,
         "dimensions": [f for f in there.schema.visible if f.level == "row" and f.role == "dimension"],
         "grains": [(grain.value, grain.words) for grain in PERIODS],
@@ -417,11 +431,11 @@ def model_formula(request: Request, pk: uuid.UUID, formula_id: str = "") -> Http
 
 
 @require_POST
-@builders_only
-def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def save_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Keep a formula in the model; what would break charts is answered with 409 until it is said to be meant."""
-    dataset, data = dataset_at(pk), sent_json(request)
-    change = read(data, Change)
+    dataset, data = get_dataset(pk), read_json_body(request)
+    change = read(data, ModelChangeSent)
     arguments = {key: value for key, value in data.items() if key not in NOT_ARGUMENTS | TRIED_OUT}
     try:
         changed = model_changes.change_model(
@@ -451,22 +465,22 @@ def model_formula_save(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 
 @require_POST
-@builders_only
-def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def check_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
     values by a dimension or by those of a chart."""
-    dataset, typed = dataset_at(pk), sent(request, Typed)
+    dataset, typed = get_dataset(pk), parse_json(request, FormulaTyped)
     definition = load_definition(typed.definition) if typed.definition else None
-    there, context = parts_for(dataset, request.user, definition.values if definition else None)
+    there, context = load_model_and_context(dataset, request.user, definition.values if definition else None)
     text, caret = typed.formula, typed.caret
     named = {each.id: each.name for each in there.definition.parameters}
     said: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, there.schema, named)]}
     if around := call_around(text, caret):
-        said["around"] = {"signature": registry()[around[0]].signature, "says": registry()[around[0]].says}
+        said["around"] = {"signature": load_registry()[around[0]].signature, "says": load_registry()[around[0]].says}
     if not text.strip():
         return JsonResponse(said)
     try:
-        said |= _tried(text, there, context, _query(definition, typed, there))
+        said |= _try_formula(text, there, context, _build_query(definition, typed, there))
     except FormulaProblem as problem:
         said["problem"] = problem.as_data()
     except (VedutaError, pl.exceptions.PolarsError) as problem:
@@ -479,25 +493,25 @@ def model_formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse(said)
 
 
-def _query(definition: ChartDefinition | None, typed: Typed, there: Model) -> Query:
+def _build_query(definition: ChartDefinition | None, typed: FormulaTyped, there: Model) -> Query:
     """The question a formula is tried out with: the chart's, or by one dimension."""
     grain = typed.grain
     if definition:
-        query = to_query(definition, kind_named(definition.kind or "table"))
+        query = build_query(definition, get_kind(definition.kind or "table"))
         groups = tuple(g.model_copy(update={"grain": grain}) if grain and g.is_time_axis else g for g in query.groups)
         return query.model_copy(update={"groups": groups, "totals": (), "sort": None, "keep": None})
     if not typed.by:
         return Query()
     field = there.schema[typed.by]
-    return Query(groups=(grouping_for(field, grain if field.kind.is_date else None),))
+    return Query(groups=(make_grouping(field, grain if field.kind.is_date else None),))
 
 
-def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str, Any]:
+def _try_formula(text: str, there: Model, context: Context, query: Query) -> dict[str, Any]:
     checked = check_measure(text, there.schema, there.parameters)
-    stored = with_ids(text, there.schema)
+    stored = replace_names_with_ids(text, there.schema)
     said: dict[str, Any] = {"tidy": tidy(text), "level": "each row" if checked.level is Level.ROW else "many rows"}
     if checked.level is Level.ROW and checked.fields:
-        return said | _row_values(stored, checked, there)
+        return said | _compute_row_values(stored, checked, there)
     result = answer(query.model_copy(update={"measures": (Measure(formula=stored),), "unseen": 0}), there, context)
     column = result.measures[0]
     frame = (
@@ -516,9 +530,11 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
         ]
         for row in frame.iter_rows(named=True)
     ]
-    counted = [there.table_name(home) for home in counted_tables(checked, there)] if len(there.tables) > 1 else []
+    counted = (
+        [there.get_table_name(home) for home in list_counted_tables(checked, there)] if len(there.tables) > 1 else []
+    )
     return said | {
-        "counted": listed(counted, most=3) if counted else "",
+        "counted": join_names(counted, most=3) if counted else "",
         "kind": column.kind.words,
         "headings": [d.name for d in result.dimensions],
         "sample": sample,
@@ -529,12 +545,12 @@ def _tried(text: str, there: Model, context: Context, query: Query) -> dict[str,
     }
 
 
-def _row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
+def _compute_row_values(stored: str, checked: Any, there: Model) -> dict[str, Any]:
     """A formula of a row on the first rows of its table."""
-    field = Field(id="formula.tried", source="", name="tried", kind=checked.kind or Kind.TEXT, formula=stored)
-    tried = there.with_field(field)
+    field = DataField(id="formula.tried", source="", name="tried", kind=checked.kind or DataType.TEXT, formula=stored)
+    tried = there.add_field(field)
     read = [there.schema[name] for name in sorted(checked.fields)][:3]
-    frame = tried.scan([*(f.id for f in read), field.id], there.home_of(checked.fields)).head(2_000).collect()
+    frame = tried.scan([*(f.id for f in read), field.id], there.find_home(checked.fields)).head(2_000).collect()
     shown = frame.filter(pl.col(field.id).is_not_null()).head(SAMPLED)
     formats = {f.id: record_format(f, shown[f.id]) for f in [*read, field]}
     return {

@@ -11,7 +11,7 @@ from django.db.models import QuerySet
 from django.urls import reverse
 from django.utils import timezone
 
-from veduta.core.data.svg import safe_svg
+from veduta.core.data.svg import clean_svg
 from veduta.core.errors import DefinitionProblem, FileProblem
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
@@ -30,25 +30,25 @@ UNNAMEABLE = re.compile(r"[\x00-\x1f\x7f/\\]+")
 
 
 @dataclass(frozen=True)
-class Shown:
+class ShownPicture:
     """A picture as a page shows it: where it is, and what it says to who does not see it."""
 
     address: str
     said: str
 
 
-def there() -> QuerySet[KeptPicture]:
+def list_pictures() -> QuerySet[KeptPicture]:
     return KeptPicture.objects.filter(deleted_at=None).defer("content").select_related("created_by")
 
 
-def named(names: Iterable[str]) -> dict[str, Shown]:
+def get_pictures(names: Iterable[str]) -> dict[str, ShownPicture]:
     """The pictures that have these names, in whatever case, by their names in small letters."""
     wanted = {name.casefold() for name in names}
-    found = there().filter(key__in=wanted) if wanted else ()
-    return {each.key: Shown(each.address, each.said) for each in found}
+    found = list_pictures().filter(key__in=wanted) if wanted else ()
+    return {each.key: ShownPicture(each.address, each.said) for each in found}
 
 
-def content_named(name: str) -> tuple[str, KeptPicture | None]:
+def load_content(name: str) -> tuple[str, KeptPicture | None]:
     """The digest of a picture's content, and the picture; "" and None if there is none of that name."""
     picture = KeptPicture.objects.filter(deleted_at=None, key=name.casefold()).first()
     return (hashlib.sha256(bytes(picture.content)).hexdigest() if picture else ""), picture
@@ -56,16 +56,16 @@ def content_named(name: str) -> tuple[str, KeptPicture | None]:
 
 def keep_content(name: str) -> str:
     """Keep a picture's content as it is now. Returns its digest; "" if there is no picture of that name."""
-    digest, picture = content_named(name)
+    digest, picture = load_content(name)
     if picture:
         kept = {"content": picture.content, "content_type": picture.content_type}
         PublishedPicture.objects.get_or_create(digest=digest, defaults=kept)
     return digest
 
 
-def published_as(digest: str, said: str) -> Shown | None:
+def find_published(digest: str, said: str) -> ShownPicture | None:
     """A picture whose content was kept, with what is to be said of it; None without a digest."""
-    return Shown(reverse("published-picture", args=[digest]), said) if digest else None
+    return ShownPicture(reverse("published-picture", args=[digest]), said) if digest else None
 
 
 def receive(user: User, file_name: str, content: bytes) -> KeptPicture:
@@ -74,13 +74,13 @@ def receive(user: User, file_name: str, content: bytes) -> KeptPicture:
     must_build(user)
     kind = next((kind for kind, begins in SIGNATURES.items() if begins.match(content)), "")
     if not kind and SVG_BEGINS.match(content):
-        kind, content = SVG_KIND, safe_svg(content)
+        kind, content = SVG_KIND, clean_svg(content)
     if not kind:
         raise FileProblem(
             f"“{file_name}” is no PNG, JPEG, WebP or SVG.", hint="Save the picture as one of these, and bring that in."
         )
     name = _name(file_name.rsplit(".", 1)[0]) or "Unnamed"
-    picture = there().filter(key=name.casefold()).first()
+    picture = list_pictures().filter(key=name.casefold()).first()
     picture = picture or KeptPicture(name=name, key=name.casefold(), created_by=user)
     picture.content, picture.content_type = content, kind
     picture.save()
@@ -99,7 +99,7 @@ def describe(user: User, picture: KeptPicture, name: str, words: str) -> None:
 
 
 def _has_name_alone(picture: KeptPicture) -> None:
-    if there().exclude(pk=picture.pk).filter(key=picture.key).exists():
+    if list_pictures().exclude(pk=picture.pk).filter(key=picture.key).exists():
         raise DefinitionProblem(f"Another picture is called “{picture.name}”.", hint="Give one of them another name.")
 
 

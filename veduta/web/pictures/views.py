@@ -12,9 +12,9 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
-from veduta.web.accounts.access import Request, builders_only, signed_in
-from veduta.web.common.bodies import small_file, takes_files
-from veduta.web.common.requests import Line, Searched, Sent, asked, sent
+from veduta.web.accounts.access import Request, require_builder, require_sign_in
+from veduta.web.common.bodies import read_small_file, takes_files
+from veduta.web.common.requests import Line, RequestModel, Searched, parse_json, parse_query
 from veduta.web.pictures import services
 from veduta.web.pictures.models import KeptPicture, PublishedPicture
 
@@ -22,20 +22,20 @@ ON_A_PAGE = 60
 A_DAY = 86_400
 
 
-class Described(Sent):
+class Described(RequestModel):
     name: Line = ""
     words: Line = ""
 
 
-def _picture(pk: uuid.UUID, deleted: bool = False) -> KeptPicture:
+def _get_picture(pk: uuid.UUID, deleted: bool = False) -> KeptPicture:
     return get_object_or_404(KeptPicture, pk=pk, deleted_at__isnull=not deleted)
 
 
 @require_GET
-@builders_only
-def picture_list(request: Request) -> HttpResponse:
-    searched = asked(request, Searched)
-    pictures = services.there()
+@require_builder
+def show_pictures(request: Request) -> HttpResponse:
+    searched = parse_query(request, Searched)
+    pictures = services.list_pictures()
     if searched.find:
         pictures = pictures.filter(name__icontains=searched.find)
     page = Paginator(pictures, ON_A_PAGE).get_page(searched.page)
@@ -44,29 +44,29 @@ def picture_list(request: Request) -> HttpResponse:
 
 @takes_files
 @require_POST
-@builders_only
+@require_builder
 def receive(request: Request) -> JsonResponse:
     """Take a file as the raw body of the request, named by the X-File-Name header; answers with it as one of a list."""
-    content = small_file(request, services.LARGEST, "Pictures")
+    content = read_small_file(request, services.LARGEST, "Pictures")
     kept = services.receive(request.user, unquote(request.headers.get("X-File-Name", "")), content)
     option = render_to_string("pictures/option.html", {"picture": kept})
     return JsonResponse({"address": reverse("pictures"), "name": kept.name, "html": option})
 
 
 @require_GET
-@signed_in
-def picture(request: Request, pk: uuid.UUID) -> HttpResponse:
-    return _sent(_picture(pk))
+@require_sign_in
+def show_picture(request: Request, pk: uuid.UUID) -> HttpResponse:
+    return _send_picture(_get_picture(pk))
 
 
 @require_GET
-@signed_in
-def published_picture(request: Request, digest: str) -> HttpResponse:
+@require_sign_in
+def show_published_picture(request: Request, digest: str) -> HttpResponse:
     """A picture as it was when something was published with it."""
-    return _sent(get_object_or_404(PublishedPicture, digest=digest))
+    return _send_picture(get_object_or_404(PublishedPicture, digest=digest))
 
 
-def _sent(kept: KeptPicture | PublishedPicture) -> HttpResponse:
+def _send_picture(kept: KeptPicture | PublishedPicture) -> HttpResponse:
     answer = HttpResponse(bytes(kept.content), content_type=kept.content_type)
     # An SVG that is opened by itself is a document: it may neither run nor load anything.
     answer["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
@@ -76,25 +76,25 @@ def _sent(kept: KeptPicture | PublishedPicture) -> HttpResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def describe(request: Request, pk: uuid.UUID) -> JsonResponse:
-    said = sent(request, Described)
-    services.describe(request.user, _picture(pk), said.name, said.words)
+    said = parse_json(request, Described)
+    services.describe(request.user, _get_picture(pk), said.name, said.words)
     return JsonResponse({"message": "Kept."})
 
 
 @require_POST
-@builders_only
+@require_builder
 def delete(request: Request, pk: uuid.UUID) -> JsonResponse:
-    kept = _picture(pk)
+    kept = _get_picture(pk)
     services.delete(request.user, kept)
     undo = reverse("picture-restore", args=[pk])
     return JsonResponse({"message": f"“{kept}” is deleted.", "undo": undo})
 
 
 @require_POST
-@builders_only
+@require_builder
 def restore(request: Request, pk: uuid.UUID) -> JsonResponse:
-    kept = _picture(pk, deleted=True)
+    kept = _get_picture(pk, deleted=True)
     services.restore(request.user, kept)
     return JsonResponse({"message": f"“{kept}” is back."})

@@ -22,7 +22,7 @@ def schedule_of(dataset: Dataset) -> Schedule | None:
 def set_schedule(user: User, dataset: Dataset, schedule: Schedule | None) -> None:
     """Refresh a dataset on schedule, or no longer. Raises DefinitionProblem if it never comes."""
     must_build(user)
-    following = schedule.next_after(timezone.now()) if schedule else None
+    following = schedule.find_next(timezone.now()) if schedule else None
     if schedule and following is None:
         raise DefinitionProblem("That schedule never comes.", hint="Choose another one.")
     Dataset.objects.filter(pk=dataset.pk).update(
@@ -36,7 +36,7 @@ def start_due(now: dt.datetime | None = None) -> int:
     started = 0
     for dataset in Dataset.objects.filter(next_run__lte=now, deleted_at=None):
         schedule = schedule_of(dataset)
-        following = schedule.next_after(now) if schedule else None
+        following = schedule.find_next(now) if schedule else None
         if not Dataset.objects.filter(pk=dataset.pk, next_run=dataset.next_run).update(next_run=following):
             continue  # another worker was faster
         if not dataset.refreshes.filter(state=Refresh.State.QUEUED, cause=Refresh.Cause.SCHEDULE).exists():

@@ -16,25 +16,25 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from veduta.core.data.changing import merged_fields
-from veduta.core.data.fields import Field
+from veduta.core.data.changing import merge_fields
+from veduta.core.data.fields import DataField
 from veduta.core.data.sources import Fetched, Source, load_source
-from veduta.core.errors import Stopped, Unreached, VedutaError
+from veduta.core.errors import QueryCancelled, SourceUnreachable, VedutaError
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
-from veduta.core.words import counted
+from veduta.core.words import pluralise
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK, is_full_disk
-from veduta.web.common.revisions import next_number
-from veduta.web.datasets.changes import changes_to
-from veduta.web.datasets.made_from import all_sources_of
+from veduta.web.common.revisions import find_next_number
+from veduta.web.datasets.changes import find_changes
+from veduta.web.datasets.made_from import list_all_sources
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import Progress, ask_again, refresh_followers, tell_upload
-from veduta.web.datasets.store import read_upload, table_of, write_rows
+from veduta.web.datasets.store import get_table, read_upload, write_rows
 from veduta.web.datasets.versions import drop_old_versions
 from veduta.web.jobs import queue
-from veduta.web.modelling.services import rules_still_hold
-from veduta.web.shaping.tables import Tables, report_data
+from veduta.web.modelling.services import check_rules_hold
+from veduta.web.shaping.tables import ShapingTables, report_data
 from veduta.web.sources.services import fetch_all
 
 logger = logging.getLogger("veduta.datasets")
@@ -59,7 +59,7 @@ def run(refresh: Refresh) -> None:
     try:
         _refresh(refresh)
     except Unchanged:
-        _nothing_new(refresh)
+        _finish_unchanged(refresh)
     except Exception as error:
         _put_back(refresh, error)
     else:
@@ -73,7 +73,7 @@ def may_start(refresh: Refresh) -> bool:
     open_ = Refresh.objects.filter(state__in=[Refresh.State.QUEUED, Refresh.State.RUNNING])
     if open_.filter(dataset=refresh.dataset_id, state=Refresh.State.RUNNING).exists():
         return False
-    return not open_.filter(dataset__in=all_sources_of(refresh.dataset), pk__lt=refresh.pk).exists()
+    return not open_.filter(dataset__in=list_all_sources(refresh.dataset), pk__lt=refresh.pk).exists()
 
 
 def cut_off(refresh: Refresh) -> None:
@@ -92,10 +92,10 @@ def cut_off(refresh: Refresh) -> None:
 
 
 queue.kinds.append(
-    queue.Kind("what somebody asked for", lambda: Refresh.objects.exclude(started_by=None), run, cut_off, may_start)
+    queue.JobType("what somebody asked for", lambda: Refresh.objects.exclude(started_by=None), run, cut_off, may_start)
 )
 queue.kinds.append(
-    queue.Kind("by itself", lambda: Refresh.objects.filter(started_by=None), run, cut_off, may_start, leaves=1)
+    queue.JobType("by itself", lambda: Refresh.objects.filter(started_by=None), run, cut_off, may_start, leaves=1)
 )
 
 
@@ -115,7 +115,7 @@ def _refresh(refresh: Refresh) -> None:
     _publish(refresh, version, fields, taken, source)
 
 
-def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[Field], Source | None]:
+def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[DataField], Source | None]:
     """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before; and the
     source, if it is another now."""
     dataset, upload = refresh.dataset, refresh.upload
@@ -129,8 +129,10 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
         if upload.is_fetched:
             again = before and not refresh.upload_id and isinstance(origin, Fetched)
             marks = origin.marks if again and isinstance(origin, Fetched) else None
-            last = _last_value(dataset, before)
-            brought = fetch_all(upload, lambda rows: progress.tick("Fetching", 0.3, rows), progress.wanted, marks, last)
+            last = _find_last_value(dataset, before)
+            brought = fetch_all(
+                upload, lambda rows: progress.tick("Fetching", 0.3, rows), progress.is_wanted, marks, last
+            )
             if brought.unchanged:
                 raise Unchanged
             if refresh.upload_id:  # what a later refresh fetches is not kept as an upload
@@ -140,7 +142,7 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
             source = fetched.model_copy(update={"marks": brought.marks, "left_out": left_out})
         if refresh.upload_id:
             Upload.objects.filter(pk=upload.pk).update(state=Upload.State.READING)
-        version = _new_version(refresh, upload.file_name)
+        version = _create_version(refresh, upload.file_name)
         fields = read_upload(version, upload, progress.tick)
     finally:
         if upload.is_fetched:
@@ -148,7 +150,7 @@ def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list
     ids = {field.id for field in fields}
     fields = [*fields, *(field for field in dataset.all_taken_fields if field.id not in ids)]
     if before and dataset.taking.get("how", "full") != "full":
-        version = _combined(refresh, before, version, fields)
+        version = _combine_versions(refresh, before, version, fields)
     return version, fields, source
 
 
@@ -170,15 +172,15 @@ def _upload_of(dataset: Dataset) -> Upload:
     )
 
 
-def _last_value(dataset: Dataset, before: Version | None) -> Any:
+def _find_last_value(dataset: Dataset, before: Version | None) -> Any:
     """The latest value taken in so far of the column that says what is new."""
     column = dataset.taking.get("since")
     if not before or not column or column not in before.kinds:
         return None
-    return table_of(before.pk).scan([column]).select(pl.col(column).max()).collect().item()
+    return get_table(before.pk).scan([column]).select(pl.col(column).max()).collect().item()
 
 
-def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Field]) -> Version:
+def _combine_versions(refresh: Refresh, before: Version, new: Version, fields: list[DataField]) -> Version:
     """The rows before with the new ones: added below, or in the place of those with the same key."""
     keys = [key for key in refresh.dataset.taking.get("key", []) if key in new.kinds and key in before.kinds]
     old_rows, new_rows = ({f.id: f for f in fields if f.id in version.kinds} for version in (before, new))
@@ -189,8 +191,8 @@ def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Fiel
             f"“{differing[0]}” came as another type than before, so the new rows cannot be added.",
             hint="Take all rows anew instead.",
         )
-    old = table_of(before.pk).scan(list(old_rows))
-    fresh = table_of(new.pk).scan(list(new_rows))
+    old = get_table(before.pk).scan(list(old_rows))
+    fresh = get_table(new.pk).scan(list(new_rows))
     if refresh.dataset.taking["how"] == "replace":
         if not keys:
             raise VedutaError(
@@ -199,37 +201,42 @@ def _combined(refresh: Refresh, before: Version, new: Version, fields: list[Fiel
         fresh = fresh.unique(keys, keep="last", maintain_order=True)
         old = old.join(fresh.select(keys), on=keys, how="anti", nulls_equal=True, maintain_order="left")
     frame = pl.concat([old, fresh], how="diagonal").collect(engine="in-memory")
-    version = _new_version(refresh, new.file_name)
+    version = _create_version(refresh, new.file_name)
     there = [field for field in fields if field.id in frame.columns]
     write_rows(version, frame.select([field.id for field in there]), there)
     new.delete()
     return version
 
 
-def _new_version(refresh: Refresh, file_name: str = "") -> Version:
+def _create_version(refresh: Refresh, file_name: str = "") -> Version:
     return Version.objects.create(dataset=refresh.dataset, created_by=refresh.started_by, file_name=file_name)
 
 
 def _shape(
-    dataset: Dataset, intake: Version | None, taken: list[Field], shaping: Shaping, refresh: Refresh, progress: Progress
-) -> tuple[Version, list[Field]]:
+    dataset: Dataset,
+    intake: Version | None,
+    taken: list[DataField],
+    shaping: Shaping,
+    refresh: Refresh,
+    progress: Progress,
+) -> tuple[Version, list[DataField]]:
     progress.tick("Running the steps", 0.6)
-    tables = Tables()
+    tables = ShapingTables()
     flow = tables.source(dataset, intake, taken)
     start = flow.rows.select(pl.len()).collect().item()
     shaped = shape(shaping, flow, tables.run())
     fill_in_rows(shaping.active, shaped.reports, start)
     progress.tick("Storing the rows", 0.75)
-    version = _new_version(refresh, intake.file_name if intake else "")
+    version = _create_version(refresh, intake.file_name if intake else "")
     version.intake, version.inputs = intake, tables.used
     version.reports = {key: report_data(report) for key, report in shaped.reports.items()}
     fields = list(shaped.schema)
     write_rows(version, shaped.frame, fields)
-    return version, merged_fields(dataset.all_fields, fields)
+    return version, merge_fields(dataset.all_fields, fields)
 
 
 def _publish(
-    refresh: Refresh, version: Version, fields: list[Field], taken: list[Field], source: Source | None
+    refresh: Refresh, version: Version, fields: list[DataField], taken: list[DataField], source: Source | None
 ) -> None:
     """Make the version current, all at once."""
     dumped = [field.model_dump(mode="json") for field in fields]
@@ -237,10 +244,10 @@ def _publish(
         dataset = Dataset.objects.select_for_update().get(pk=refresh.dataset_id)
         queue.must_hold(refresh)
         there = [field for field in fields if field.id in version.kinds]
-        changes = changes_to(dataset, there).words() if dataset.current else {}
+        changes = find_changes(dataset, there).describe() if dataset.current else {}
         _add_changes_of_source(changes, dataset, version, taken)
         if version.number is None:
-            version.number = next_number(dataset.versions.all())
+            version.number = find_next_number(dataset.versions.all())
         version.state = Version.State.READY
         version.save()
         dataset.fields = dumped
@@ -248,7 +255,7 @@ def _publish(
         dataset.current = version
         if source:
             dataset.source = source.model_dump(mode="json")
-        with rules_still_hold(dataset):
+        with check_rules_hold(dataset):
             dataset.save()
         queue.finish(refresh, Refresh.State.DONE, "", version=version, rows=version.rows, share=1, changes=changes)
         tell_upload(refresh, Upload.State.DONE, "")
@@ -256,7 +263,7 @@ def _publish(
 
 
 def _add_changes_of_source(
-    changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[Field]
+    changes: dict[str, list[str]], dataset: Dataset, version: Version, taken: list[DataField]
 ) -> None:
     """For a version that steps made: what is new or missing among the rows they started from."""
     before, after = dataset.intake, version.intake
@@ -273,7 +280,7 @@ def _add_changes_of_source(
     ]
 
 
-def _nothing_new(refresh: Refresh) -> None:
+def _finish_unchanged(refresh: Refresh) -> None:
     current = refresh.dataset.current
     rows = current.rows if current else 0
     words = "Nothing new: the feed says that it has not changed."
@@ -283,34 +290,34 @@ def _nothing_new(refresh: Refresh) -> None:
 def _put_back(refresh: Refresh, error: Exception) -> None:
     """After a failure: nothing of it stays but its message."""
     with transaction.atomic():
-        state = Refresh.State.CANCELLED if isinstance(error, Stopped) else Refresh.State.FAILED
-        message = _words_for(refresh, error)
+        state = Refresh.State.CANCELLED if isinstance(error, QueryCancelled) else Refresh.State.FAILED
+        message = _describe_error(refresh, error)
         if not queue.finish(refresh, state, message):
             return  # it was taken back, and what it left is gone already
-        refresh.dataset.versions.filter(number=None, shaped=None).exclude(pk=_current_intake(refresh)).delete()
+        refresh.dataset.versions.filter(number=None, shaped=None).exclude(pk=_find_current_intake(refresh)).delete()
         tell_upload(refresh, Upload.State.FAILED, message)
         if _is_tried_again(refresh, error):
-            ask_again(refresh, not_before=timezone.now() + _pause(refresh))
+            ask_again(refresh, not_before=timezone.now() + _choose_pause(refresh))
 
 
-def _words_for(refresh: Refresh, error: Exception) -> str:
+def _describe_error(refresh: Refresh, error: Exception) -> str:
     if is_full_disk(error):
         return str(FULL_DISK)
     if not isinstance(error, VedutaError):
         logger.error("Refresh %s failed", refresh.pk, exc_info=error)
         return "It failed because of a fault on our side. The dataset is as it was before."
-    again = f" It is tried again in {counted(_pause(refresh).seconds // 60, 'minute')}."
+    again = f" It is tried again in {pluralise(_choose_pause(refresh).seconds // 60, 'minute')}."
     return f"{error}{again if _is_tried_again(refresh, error) else ''}"
 
 
 def _is_tried_again(refresh: Refresh, error: Exception) -> bool:
     """What nobody waits for is tried again later if a feed or a database did not answer."""
-    return isinstance(error, Unreached) and refresh.started_by is None and refresh.tries < queue.TRIES
+    return isinstance(error, SourceUnreachable) and refresh.started_by is None and refresh.tries < queue.TRIES
 
 
-def _pause(refresh: Refresh) -> dt.timedelta:
+def _choose_pause(refresh: Refresh) -> dt.timedelta:
     return dt.timedelta(minutes=5 ** (refresh.tries - 1))
 
 
-def _current_intake(refresh: Refresh) -> int | None:
+def _find_current_intake(refresh: Refresh) -> int | None:
     return Dataset.objects.filter(pk=refresh.dataset_id).values_list("current__intake", flat=True).first()

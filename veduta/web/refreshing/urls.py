@@ -3,8 +3,8 @@ from django.urls import path
 from veduta.web.refreshing import views
 
 urlpatterns = [
-    path("<uuid:pk>/refreshes/", views.refreshes, name="dataset-refreshes"),
-    path("<uuid:pk>/taking/", views.taking_set, name="dataset-taking"),
+    path("<uuid:pk>/refreshes/", views.show_refreshes, name="dataset-refreshes"),
+    path("<uuid:pk>/taking/", views.set_taking, name="dataset-taking"),
     path("<uuid:pk>/schedule/", views.schedule_set, name="dataset-schedule"),
     path("<uuid:pk>/refresh/", views.refresh_start, name="refresh-start"),
     path("refreshes/<int:number>/", views.refresh, name="refresh"),

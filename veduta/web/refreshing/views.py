@@ -11,26 +11,26 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
-from veduta.web.accounts.access import Request, builders_only
-from veduta.web.common.requests import Line, Lines, Sent, Whole, asked, filled_in
+from veduta.web.accounts.access import Request, require_builder
+from veduta.web.common.requests import Line, Lines, RequestModel, Whole, parse_form, parse_query
 from veduta.web.datasets import made_from
 from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import ask_for, stop
-from veduta.web.datasets.requests import dataset_at
+from veduta.web.datasets.requests import get_dataset
 from veduta.web.refreshing import schedules
 from veduta.web.refreshing import services as refreshing
 from veduta.web.refreshing.comparing import compare
 
 
-class Compared(Sent):
+class Compared(RequestModel):
     """The numbers of two versions."""
 
     before: Whole = 0
     after: Whole = 0
 
 
-class ScheduleForm(Sent):
+class ScheduleForm(RequestModel):
     """How often; "" ends a schedule."""
 
     often: Line = ""
@@ -40,14 +40,14 @@ class ScheduleForm(Sent):
     month_day: Whole = 1
 
 
-class TakingForm(Sent):
+class TakingForm(RequestModel):
     how: Line = "full"
     key: Lines = []
     since: Line = ""
 
 
 @require_GET
-@builders_only
+@require_builder
 def refresh(request: Request, number: int) -> HttpResponse:
     """One refresh: while it runs, or what became of it."""
     refresh = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
@@ -59,7 +59,7 @@ def refresh(request: Request, number: int) -> HttpResponse:
 
 
 @require_GET
-@builders_only
+@require_builder
 def refresh_state(request: Request, number: int) -> JsonResponse:
     refresh = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
     return JsonResponse(
@@ -75,25 +75,25 @@ def refresh_state(request: Request, number: int) -> JsonResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def refresh_stop(request: Request, number: int) -> JsonResponse:
     stop(request.user, get_object_or_404(Refresh, pk=number))
     return JsonResponse({"message": "It is being stopped. The dataset stays as it is."})
 
 
 @require_POST
-@builders_only
+@require_builder
 def refresh_start(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Bring a dataset up to date now."""
-    refresh = ask_for(request.user, dataset_at(pk), Refresh.Cause.HAND)
+    refresh = ask_for(request.user, get_dataset(pk), Refresh.Cause.HAND)
     return redirect("refresh", refresh.pk)
 
 
 @require_GET
-@builders_only
-def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def show_refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
     """A dataset's schedule, the history of its refreshes, and its versions compared."""
-    dataset = dataset_at(pk)
+    dataset = get_dataset(pk)
     versions = list(dataset.versions.filter(state=Version.State.READY).exclude(number=None))
     schedule = schedules.schedule_of(dataset)
     context = {
@@ -103,8 +103,8 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
         "days": DAYS.items(),
         "versions": versions,
         "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
-        "sources": Dataset.objects.filter(pk__in=made_from.sources_of(dataset)),
-        "followers": Dataset.objects.filter(pk__in=made_from.followers_in_order(dataset)),
+        "sources": Dataset.objects.filter(pk__in=made_from.list_sources(dataset)),
+        "followers": Dataset.objects.filter(pk__in=made_from.list_followers(dataset)),
         "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
         "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
         "refreshable": dataset.is_refreshable,
@@ -114,7 +114,7 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
         "keys": dataset.taking.get("key", []),
         "since": dataset.taking.get("since", ""),
     }
-    wanted = asked(request, Compared)
+    wanted = parse_query(request, Compared)
     context["bound"] = is_bound(dataset, request.user)
     if len(versions) > 1 and not context["bound"]:
         first, second = (
@@ -126,10 +126,10 @@ def refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def schedule_set(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set or end a dataset's schedule from its form."""
-    dataset, form = dataset_at(pk), filled_in(request, ScheduleForm)
+    dataset, form = get_dataset(pk), parse_form(request, ScheduleForm)
     schedule = None
     if form.often:
         schedule = schedule_from(form.often, form.clock or "06:00", form.zone or "UTC", form.days, form.month_day)
@@ -141,10 +141,10 @@ def schedule_set(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-@builders_only
-def taking_set(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def set_taking(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Set how newer rows come in."""
-    form = filled_in(request, TakingForm)
-    refreshing.set_taking(request.user, dataset_at(pk), form.how, form.key, form.since)
+    form = parse_form(request, TakingForm)
+    refreshing.set_taking(request.user, get_dataset(pk), form.how, form.key, form.since)
     messages.success(request, "It is kept, and holds from the next refresh on.")
     return redirect("dataset-refreshes", pk)

@@ -6,19 +6,19 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import grains_of
-from veduta.core.data.fields import Aggregate, Field, Kind, Schema, aggregates_for
+from veduta.core.calendar import list_grains
+from veduta.core.data.fields import Aggregate, DataField, DataType, Schema, list_aggregates
 from veduta.core.errors import VedutaError
 from veduta.core.formats import format_value, record_format
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step
-from veduta.core.shaping.steps import Step
-from veduta.core.shaping.steps.tables import Join, MapValues, unmapped, usual_aggregate
-from veduta.web.common.requests import rows_of
-from veduta.web.datasets.made_from import followers_in_order
+from veduta.core.shaping.steps import ShapingStep
+from veduta.core.shaping.steps.tables import JoinTables, MapValues, get_usual_aggregate, list_unmapped
+from veduta.web.common.requests import read_rows
+from veduta.web.datasets.made_from import list_followers
 from veduta.web.datasets.models import Dataset
-from veduta.web.shaping.services import Draft
+from veduta.web.shaping.services import ShapingDraft
 
 VALUES_SHOWN = 60
 UNMAPPED_SHOWN = 100
@@ -30,7 +30,7 @@ WAYS = {
 }
 
 
-def ways_for(kind: Kind) -> list[tuple[str, str]]:
+def list_ways(kind: DataType) -> list[tuple[str, str]]:
     return WAYS["number" if kind.is_number else "date" if kind.is_date else kind.value]
 
 
@@ -39,12 +39,12 @@ class StepForm:
     the other side of a join has several rows for a key; if not, there is nothing to ask about that."""
 
     def __init__(
-        self, kind: type[Step], data: dict[str, Any], draft: Draft, before: Flow, several: bool = True
+        self, kind: type[ShapingStep], data: dict[str, Any], draft: ShapingDraft, before: Flow, several: bool = True
     ) -> None:
         self.kind, self.data, self.draft, self.before, self.several = kind, data, draft, before, several
         self.schema: Schema = before.schema
 
-    def inputs(self) -> list[dict[str, Any]]:
+    def make_inputs(self) -> list[dict[str, Any]]:
         made = []
         for name, declared in self.kind.model_fields.items():
             extra = declared.json_schema_extra
@@ -67,25 +67,25 @@ class StepForm:
                 return False
         return True
 
-    def _fields_of(self, kinds: Any) -> list[Field]:
+    def _list_fields(self, kinds: Any) -> list[DataField]:
         return [field for field in self.schema if not kinds or field.kind in kinds]
 
     def _field(self, value: Any, extra: dict) -> dict[str, Any]:
-        gone = self._gone(value)
+        gone = self._list_gone(value)
         return {
-            "options": [(f.id, f.name) for f in self._fields_of(extra.get("kinds"))] + gone,
+            "options": [(f.id, f.name) for f in self._list_fields(extra.get("kinds"))] + gone,
             "empty": extra.get("optional"),
         }
 
-    def _gone(self, value: Any) -> list[tuple[str, str]]:
+    def _list_gone(self, value: Any) -> list[tuple[str, str]]:
         if not value or value in self.schema:
             return []
         return [(value, f"{self.schema.gone.get(value, 'A column')} (gone)")]
 
     def _fields(self, value: Any, extra: dict) -> dict[str, Any]:
         chosen = [(f, self.schema[f]) if f in self.schema else (f, None) for f in value or ()]
-        rest = [field for field in self._fields_of(extra.get("kinds")) if field.id not in (value or ())]
-        return {"chosen": [(key, field or self._gone(key)[0][1], field) for key, field in chosen], "rest": rest}
+        rest = [field for field in self._list_fields(extra.get("kinds")) if field.id not in (value or ())]
+        return {"chosen": [(key, field or self._list_gone(key)[0][1], field) for key, field in chosen], "rest": rest}
 
     def _names(self, value: Any, extra: dict) -> dict[str, Any]:
         return {"rows": [(field, (value or {}).get(field.id, "")) for field in self.schema]}
@@ -107,8 +107,8 @@ class StepForm:
 
     def _groupings(self, value: Any, extra: dict) -> dict[str, Any]:
         chosen = {row.get("field"): row.get("grain") for row in (_dict(row, "field") for row in value or ())}
-        timed = any(field.kind is Kind.DATETIME for field in self.schema)
-        grains = [(grain.value, grain.words) for grain in grains_of(Kind.DATETIME if timed else Kind.DATE)]
+        timed = any(field.kind is DataType.DATETIME for field in self.schema)
+        grains = [(grain.value, grain.words) for grain in list_grains(DataType.DATETIME if timed else DataType.DATE)]
         order = list(chosen)
         fields = sorted(self.schema, key=lambda f: order.index(f.id) if f.id in chosen else len(order))
         return {"rows": [(field, field.id in chosen, chosen.get(field.id) or "") for field in fields], "grains": grains}
@@ -118,37 +118,37 @@ class StepForm:
         for row in [_dict(row) for row in value or ()]:
             field = self.schema.get(row.get("field"))
             rows.append(
-                {**row, "aggregates": [(a.value, a.words) for a in aggregates_for(field.kind)] if field else []}
+                {**row, "aggregates": [(a.value, a.words) for a in list_aggregates(field.kind)] if field else []}
             )
         numbers_first = sorted(self.schema, key=lambda f: f.role != "measure")
         return {"rows": [*rows, None], "options": [(f.id, f.name) for f in numbers_first]}
 
     def _dataset(self, value: Any, extra: dict) -> dict[str, Any]:
-        circle = set() if self.draft.explore else {str(self.draft.dataset.pk), *followers_in_order(self.draft.dataset)}
+        circle = set() if self.draft.explore else {str(self.draft.dataset.pk), *list_followers(self.draft.dataset)}
         datasets = Dataset.objects.filter(deleted_at=None).exclude(current=None)
         return {
             "options": [(str(d.pk), d.name) for d in datasets if str(d.pk) not in circle],
             "empty": extra.get("optional"),
         }
 
-    def _other(self) -> Flow | None:
+    def _load_other(self) -> Flow | None:
         try:
             return self.draft.tables.table(self.data.get("dataset") or "")
         except VedutaError:
             return None
 
     def _other_field(self, value: Any, extra: dict) -> dict[str, Any]:
-        other = self._other()
+        other = self._load_other()
         return {"widget": "field", "options": [(f.id, f.name) for f in other.fields] if other else [], "empty": None}
 
     def _keys(self, value: Any, extra: dict) -> dict[str, Any]:
-        other = self._other()
+        other = self._load_other()
         if other is None:
             return {"waits": "Choose the dataset first."}
         rows = [_dict(row) for row in value or ()]
         suggestions = []
         if not rows:
-            suggestions = self.draft.keys(self.data.get("id", ""), self.data["dataset"])
+            suggestions = self.draft.list_key_suggestions(self.data.get("id", ""), self.data["dataset"])
         return {
             "rows": [*rows, {}],
             "own": [(f.id, f.name) for f in self.schema],
@@ -165,7 +165,7 @@ class StepForm:
         }
 
     def _brought(self, value: Any, extra: dict) -> dict[str, Any]:
-        other = self._other()
+        other = self._load_other()
         if other is None:
             return {"waits": "Choose the dataset first."}
         chosen = {row["field"]: row for row in (_dict(row) for row in value or ()) if row.get("field")}
@@ -174,8 +174,8 @@ class StepForm:
         for field in other.fields:
             if field.id in keys and field.id not in chosen:
                 continue
-            aggregate = chosen.get(field.id, {}).get("aggregate") or usual_aggregate(field).value
-            options = [(a.value, a.words) for a in aggregates_for(field.kind)]
+            aggregate = chosen.get(field.id, {}).get("aggregate") or get_usual_aggregate(field).value
+            options = [(a.value, a.words) for a in list_aggregates(field.kind)]
             if not field.kind.is_number and not field.kind.is_date:
                 options += [
                     (Aggregate.MIN.value, "first by the alphabet"),
@@ -192,16 +192,16 @@ class StepForm:
         """The pairs there are, then the values that are not mapped yet, with the spellings they may mean."""
         rows = [_dict(row) for row in value or ()]
         field = self.schema.get(self.data.get("field"))
-        if field is None or field.kind is not Kind.TEXT:
+        if field is None or field.kind is not DataType.TEXT:
             return {"rows": rows, "unmapped": []}
         try:
             named = [row for row in rows if row.get("find")]
             step = load_step({**self.data, "id": self.data.get("id") or "s0", "pairs": named})
             assert isinstance(step, MapValues)
-            left = unmapped(step, self.draft.before(step.id), self.draft.run)
+            left = list_unmapped(step, self.draft.preview_before(step.id), self.draft.run)
         except VedutaError as problem:
             return {"rows": rows, "unmapped": [], "waits": str(problem)}
-        targets = self._targets()
+        targets = self._list_targets()
         guesses = {value: (target, alike) for value, target, alike in suggest_spellings(left[:2_000], targets)}
         known = set(targets or ())
         open_values = [(v, n, *guesses.get(v, ("", 0))) for v, n in left if v not in known]
@@ -214,25 +214,25 @@ class StepForm:
             "left": len(open_values),
         }
 
-    def _targets(self) -> list[str] | None:
+    def _list_targets(self) -> list[str] | None:
         """The spellings that are wanted: those of the column that a later join goes to, or of the listed results."""
         steps = list(self.draft.shaping.steps)
         position = next((i for i, step in enumerate(steps) if step.id == self.data.get("id")), len(steps))
         for step in steps[position + 1 :]:
             if (
-                isinstance(step, Join)
+                isinstance(step, JoinTables)
                 and not step.off
                 and (key := next((k for k in step.keys if k.own == self.data["field"]), None))
             ):
-                return self._values_of(step.dataset, key.other)
+                return self._list_values_of(step.dataset, key.other)
         if self.data.get("dataset") and self.data.get("put_column"):
-            return self._values_of(self.data["dataset"], self.data["put_column"])
+            return self._list_values_of(self.data["dataset"], self.data["put_column"])
         return None
 
-    def _values_of(self, dataset: str, column: str) -> list[str] | None:
+    def _list_values_of(self, dataset: str, column: str) -> list[str] | None:
         try:
             flow = self.draft.tables.table(dataset)
-            if flow.schema[column].kind is not Kind.TEXT:
+            if flow.schema[column].kind is not DataType.TEXT:
                 return None
             return (
                 flow.rows.select(pl.col(column).drop_nulls().unique().sort())
@@ -249,9 +249,9 @@ class StepForm:
         for row in [_dict(row) for row in value or ()]:
             field = self.schema.get(row.get("field"))
             if field is None:
-                rows.append({**row, "field_gone": self._gone(row.get("field"))})
+                rows.append({**row, "field_gone": self._list_gone(row.get("field"))})
                 continue
-            ways = ways_for(field.kind)
+            ways = list_ways(field.kind)
             way = row.get("kind") if row.get("kind") in dict(ways) else ways[0][0]
             rows.append(
                 {
@@ -264,7 +264,7 @@ class StepForm:
             )
         return {"rows": [*rows, {}], "options": [(f.id, f.name) for f in self.schema]}
 
-    def _values(self, field: Field, row: dict) -> list[tuple[Any, str, int, bool]]:
+    def _values(self, field: DataField, row: dict) -> list[tuple[Any, str, int, bool]]:
         """The column's most frequent values, and those chosen: (value, words, rows, chosen)."""
         counted = (
             self.before.rows.group_by(v=field.id)
@@ -291,7 +291,7 @@ def _dict(row: Any, key: str = "") -> dict[str, Any]:
     return dict(row) if isinstance(row, dict) else row.model_dump(mode="json")
 
 
-def read_form(kind: type[Step], sent: dict[str, Any]) -> dict[str, Any]:
+def read_form(kind: type[ShapingStep], sent: dict[str, Any]) -> dict[str, Any]:
     """A step's definition from its form as the page sent it; blank rows and boxes not ticked are left out."""
     data = {key: value for key, value in sent.items() if key in ("id", "do", "off")}
     for name, declared in kind.model_fields.items():
@@ -309,7 +309,7 @@ def read_form(kind: type[Step], sent: dict[str, Any]) -> dict[str, Any]:
 
 def _listed(value: Any) -> list[dict[str, Any]]:
     """The rows of a form that have parts."""
-    rows = rows_of(value)
+    rows = read_rows(value)
     return [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
 
 
@@ -318,7 +318,7 @@ def _rows(needed: str):
 
 
 def _lines(value: Any) -> list[str]:
-    return [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else rows_of(value)
+    return [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else read_rows(value)
 
 
 def _numbers(value: Any) -> list[Any]:

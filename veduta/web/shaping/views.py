@@ -14,30 +14,30 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping
-from veduta.core.data.fields import Field, Kind
-from veduta.core.data.profile import profile
+from veduta.core.data.fields import DataField, DataType
+from veduta.core.data.profile import profile_column
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import format_value, record_format, settle
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.complete import call_around, complete
 from veduta.core.formula.functions import THEMES as FUNCTION_THEMES
-from veduta.core.formula.functions import Level, registry
+from veduta.core.formula.functions import Level, load_registry
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
 from veduta.core.query.filters import PointsFilter
 from veduta.core.shaping.flow import Flow
-from veduta.core.shaping.shaping import Looked, load_step
-from veduta.core.shaping.steps import THEMES, Step, kinds
-from veduta.core.shaping.steps.form import Group
-from veduta.core.shaping.steps.tables import Append, Join
-from veduta.web.accounts.access import Request, builders_only
-from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, sent
+from veduta.core.shaping.shaping import StepsPreview, load_step
+from veduta.core.shaping.steps import THEMES, ShapingStep, kinds
+from veduta.core.shaping.steps.form import GroupRows
+from veduta.core.shaping.steps.tables import AppendTable, JoinTables
+from veduta.web.accounts.access import Request, require_builder
+from veduta.web.common.requests import Flag, Line, Object, RequestModel, Text, Whole, parse_json, parse_query
 from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.requests import dataset_at
+from veduta.web.datasets.requests import get_dataset
 from veduta.web.shaping import services as shaping
-from veduta.web.shaping.services import SAMPLE, Draft
+from veduta.web.shaping.services import SAMPLE, ShapingDraft
 from veduta.web.shaping.step_forms import StepForm, read_form
 
 ROWS_SHOWN = 100
@@ -45,16 +45,16 @@ COLUMNS_SHOWN = 120
 SAMPLED_VALUES = 5
 
 
-def _about(do: str) -> dict[str, str]:
+def _describe_step_type(do: str) -> dict[str, str]:
     return {"do": do, "title": kinds[do].title, "purpose": kinds[do].purpose, "theme": kinds[do].theme}
 
 
-def _catalogue() -> list[dict[str, str]]:
+def _list_step_types() -> list[dict[str, str]]:
     """The kinds of step in the order of their themes."""
-    return sorted((_about(do) for do in kinds), key=lambda about: THEMES.index(about["theme"]))
+    return sorted((_describe_step_type(do) for do in kinds), key=lambda about: THEMES.index(about["theme"]))
 
 
-def _page(request: Request, dataset: Dataset, explore: bool) -> HttpResponse:
+def _render_page(request: Request, dataset: Dataset, explore: bool) -> HttpResponse:
     must_see_all(request.user, dataset, "look at it as a table" if explore else "shape it")
     steps = () if explore else dataset.drafted.steps
     start = {
@@ -67,27 +67,27 @@ def _page(request: Request, dataset: Dataset, explore: bool) -> HttpResponse:
     return render(
         request,
         "shaping/shape.html",
-        {"dataset": dataset, "start": start, "catalogue": _catalogue(), "explore": explore},
+        {"dataset": dataset, "start": start, "catalogue": _list_step_types(), "explore": explore},
     )
 
 
 @require_GET
-@builders_only
-def shape(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def show_shaping(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Work on a dataset's steps."""
-    return _page(request, dataset_at(pk), explore=False)
+    return _render_page(request, get_dataset(pk), explore=False)
 
 
 @require_GET
-@builders_only
-def explore(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def show_exploration(request: Request, pk: uuid.UUID) -> HttpResponse:
     """Look at a dataset as a table: sort, filter, group; keep what one did as a dataset."""
-    dataset = dataset_at(pk)
+    dataset = get_dataset(pk)
     dataset.schema  # noqa: B018  says so if there are no rows
-    return _page(request, dataset, explore=True)
+    return _render_page(request, dataset, explore=True)
 
 
-class Draftlike(Sent):
+class StepsSent(RequestModel):
     """Steps as they stand on the page, and where one looks: behind the step `at`, at a sample or at `all` rows."""
 
     steps: list[Any] = []
@@ -96,7 +96,7 @@ class Draftlike(Sent):
     all: Flag = False
 
 
-class Looking(Draftlike):
+class PreviewRequest(StepsSent):
     """The form of the step being edited, which stands at `place` or is `opening` there as a `fresh` one; the page of
     rows; the column whose summary is shown; the revision of the draft that all is based on."""
 
@@ -109,11 +109,11 @@ class Looking(Draftlike):
     base: Whole = 0
 
 
-class OfGroup(Draftlike):
+class GroupRowsRequest(StepsSent):
     values: list[Any] = []
 
 
-class Typed(Draftlike):
+class StepFormulaTyped(StepsSent):
     """A formula being typed, of a step."""
 
     formula: Text = ""
@@ -122,56 +122,59 @@ class Typed(Draftlike):
     place: Whole | None = None
 
 
-class Named(Draftlike):
+class DatasetNamed(StepsSent):
     name: Line = ""
 
 
-class Reference(Sent):
+class ReferenceRequest(RequestModel):
     """For whom functions are listed: "charts", or steps."""
 
     whom: Line = Attribute("", alias="for")
 
 
-def _draft(request: Request, dataset: Dataset, now: Draftlike, steps: list[Any] | None = None) -> Draft:
+def _make_draft(request: Request, dataset: Dataset, now: StepsSent, steps: list[Any] | None = None) -> ShapingDraft:
     read = shaping.read_steps(now.steps if steps is None else steps)
-    return Draft(dataset, read, request.user, explore=now.explore)
+    return ShapingDraft(dataset, read, request.user, explore=now.explore)
 
 
 @require_POST
-@builders_only
+@require_builder
 def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     """The rows behind a step, the list of steps, and the form of the step being edited; keeps the draft.
 
     `editing` is the step's form; while it is not filled in, what is missing is
     said and the rows stay those before it."""
-    dataset, now = dataset_at(pk), sent(request, Looking)
+    dataset, now = get_dataset(pk), parse_json(request, PreviewRequest)
     steps, step_id, editing = list(now.steps), now.at, now.editing
     answer: dict[str, Any] = {}
-    kind = kinds.get(str(editing.get("do", "")), Step)
-    if editing and kind is Step:
+    kind = kinds.get(str(editing.get("do", "")), ShapingStep)
+    if editing and kind is ShapingStep:
         raise DefinitionProblem("There is no such step.", hint="Choose one from the list.")
     if editing:
-        editing, position = _editing(request, dataset, now, kind), len(steps) if now.place is None else now.place
+        editing, position = (
+            _make_editing_context(request, dataset, now, kind),
+            len(steps) if now.place is None else now.place,
+        )
         try:
             step = load_step(editing).model_dump(mode="json")
-            steps = _with_step(steps, step, position)
+            steps = _insert_step(steps, step, position)
             answer["step"], step_id = step, step["id"]
         except VedutaError as problem:
             answer["unfinished"] = str(problem)
-    draft = _draft(request, dataset, now, steps)
+    draft = _make_draft(request, dataset, now, steps)
     looked, there = draft.look(step_id, sample=not now.all)
     if not draft.explore and ("step" in answer or not editing):
-        named = shaping.with_names(draft.shaping, looked)
+        named = shaping.add_names(draft.shaping, looked)
         answer["revision"] = shaping.keep_draft(request.user, dataset, named, now.base)
     answer["steps"] = [step.model_dump(mode="json") for step in draft.shaping.steps]
-    context = _table_context(looked, there, now, draft, step_id)
+    context = _make_table_context(looked, there, now, draft, step_id)
     if editing and looked.stopped_at == editing.get("id"):
         context["problem"] = None  # the step's own form says it
         answer["unfinished"] = str(looked.problem)
     answer["list"] = render_to_string(
         "shaping/steps.html",
         {
-            "items": _items(draft, looked),
+            "items": _list_items(draft, looked),
             "at": step_id,
             "there": there,
             "sampled": context["sampled"],
@@ -187,16 +190,18 @@ def look(request: Request, pk: uuid.UUID) -> JsonResponse:
     return JsonResponse(answer)
 
 
-def _editing(request: Request, dataset: Dataset, now: Looking, kind: type[Step]) -> dict[str, Any]:
+def _make_editing_context(
+    request: Request, dataset: Dataset, now: PreviewRequest, kind: type[ShapingStep]
+) -> dict[str, Any]:
     """The step as its form has it; one that is just being opened begins with what suits the rows before it."""
     editing = read_form(kind, now.editing)
     if not now.opening:
         return editing
-    before = _before(_draft(request, dataset, now), editing.get("id", ""), now.place)
+    before = _load_before(_make_draft(request, dataset, now), editing.get("id", ""), now.place)
     return {**kind.start(before.schema), **editing}
 
 
-def _with_step(steps: list[dict], step: dict, position: int) -> list[dict]:
+def _insert_step(steps: list[dict], step: dict, position: int) -> list[dict]:
     ids = [each.get("id") for each in steps]
     if step.get("id") in ids:
         steps[ids.index(step.get("id"))] = step
@@ -205,13 +210,13 @@ def _with_step(steps: list[dict], step: dict, position: int) -> list[dict]:
     return steps
 
 
-def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
+def _list_items(draft: ShapingDraft, looked: StepsPreview) -> list[dict[str, Any]]:
     """Each step with its sentence and what it did."""
     run, items, schema = draft.run, [], None
     for step in draft.shaping.steps:
         schema = looked.schemas.get(step.id) or looked.flow.schema
         report = looked.reports.get(step.id)
-        words = step.words(schema, run)
+        words = step.describe(schema, run)
         items.append(
             {
                 "step": step,
@@ -223,7 +228,9 @@ def _items(draft: Draft, looked: Looked) -> list[dict[str, Any]]:
     return items
 
 
-def _table_context(looked: Looked, there: int, now: Looking, draft: Draft, step_id: str) -> dict[str, Any]:
+def _make_table_context(
+    looked: StepsPreview, there: int, now: PreviewRequest, draft: ShapingDraft, step_id: str
+) -> dict[str, Any]:
     """A page of the rows with what the columns are, and the summary of the chosen column."""
     frame = looked.flow.rows.collect()
     fields = looked.flow.fields
@@ -232,12 +239,12 @@ def _table_context(looked: Looked, there: int, now: Looking, draft: Draft, step_
     shown = frame.slice((page - 1) * ROWS_SHOWN, ROWS_SHOWN)
     shown_fields = fields[:COLUMNS_SHOWN]
     formats = {f.id: record_format(f, shown[f.id]) for f in shown_fields}
-    columns = [_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
+    columns = [_make_cells(shown[f.id], f, formats[f.id]) for f in shown_fields]
     step = next(
         (each for each in draft.shaping.steps if each.id == step_id),
         draft.shaping.steps[-1] if draft.shaping.steps and not step_id else None,
     )
-    grouped = step if isinstance(step, Group) and not step.off and not looked.problem else None
+    grouped = step if isinstance(step, GroupRows) and not step.off and not looked.problem else None
     before = {field.id for field in looked.before.fields} if step else set()
     context = {
         "fields": shown_fields,
@@ -258,10 +265,10 @@ def _table_context(looked: Looked, there: int, now: Looking, draft: Draft, step_
         "chosen": now.column,
     }
     chosen = next((field for field in fields if field.id == context["chosen"]), None)
-    return context | {"summary": _summary(frame[chosen.id], chosen) if chosen else None}
+    return context | {"summary": _summarise(frame[chosen.id], chosen) if chosen else None}
 
 
-def _cells(values: pl.Series, field: Field, number_format) -> list[dict[str, Any]]:
+def _make_cells(values: pl.Series, field: DataField, number_format) -> list[dict[str, Any]]:
     """Each cell as text, with its value as JSON for what one does with it."""
     return [
         {
@@ -275,7 +282,7 @@ def _cells(values: pl.Series, field: Field, number_format) -> list[dict[str, Any
     ]
 
 
-def _group_keys(step: Group, shown: pl.DataFrame) -> list[list[Any]]:
+def _group_keys(step: GroupRows, shown: pl.DataFrame) -> list[list[Any]]:
     keys = shown.columns[: len(step.by)]
     return (
         [[v.isoformat() if hasattr(v, "isoformat") else v for v in row] for row in shown.select(keys).iter_rows()]
@@ -284,67 +291,70 @@ def _group_keys(step: Group, shown: pl.DataFrame) -> list[list[Any]]:
     )
 
 
-def _summary(values: pl.Series, field: Field) -> list[tuple[str, str]]:
+def _summarise(values: pl.Series, field: DataField) -> list[tuple[str, str]]:
     """What stands at the foot: rows, distinct values, empties, and of numbers sum and mean."""
-    profiled = profile(values, field.kind)
+    profiled = profile_column(values, field.kind)
     said = [
         ("rows", f"{len(values):,}"),
         ("different values", f"{profiled.distinct:,}"),
         ("empty", f"{profiled.empties:,}"),
     ]
     if field.kind.is_number:
-        exact = values.cast(pl.Int128).sum() if field.kind is Kind.WHOLE else values.sum()
+        exact = values.cast(pl.Int128).sum() if field.kind is DataType.WHOLE else values.sum()
         number_format = settle(field.format, [exact], field.kind, records=True)
         said += [
             ("sum", format_value(exact if profiled.empties < len(values) else None, field.kind, number_format)),
-            ("mean", format_value(profiled.mean, Kind.DECIMAL, settle(field.format, [profiled.mean], Kind.DECIMAL))),
+            (
+                "mean",
+                format_value(profiled.mean, DataType.DECIMAL, settle(field.format, [profiled.mean], DataType.DECIMAL)),
+            ),
         ]
-    if field.kind is not Kind.YES_NO and profiled.lowest is not None:
+    if field.kind is not DataType.YES_NO and profiled.lowest is not None:
         low, high = (format_value(v, field.kind, field.format) for v in (values.min(), values.max()))
         said.append(("from", f"{low} to {high}"))
-    elif field.kind is Kind.YES_NO and profiled.mean is not None:
+    elif field.kind is DataType.YES_NO and profiled.mean is not None:
         said.append(("yes", f"{profiled.mean * 100:.1f}%"))
     return said
 
 
 def _form_context(
-    draft: Draft, kind: type[Step], editing: dict[str, Any], now: Looking, unfinished: str
+    draft: ShapingDraft, kind: type[ShapingStep], editing: dict[str, Any], now: PreviewRequest, unfinished: str
 ) -> dict[str, Any]:
     step_id = editing.get("id", "")
     context = {
-        "kind": _about(editing["do"]),
+        "kind": _describe_step_type(editing["do"]),
         "do": editing["do"],
         "id": step_id,
         "unfinished": unfinished,
         "new": now.fresh,
     }
     try:
-        before = _before(draft, step_id, now.place)
-        match = _match(draft, editing) if kind is Join and editing.get("keys") else None
-        several = kind is not Join or match is None or match["share"].several > 0
-        context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).inputs()}
-        if kind is Append and editing.get("dataset") and not unfinished:
+        before = _load_before(draft, step_id, now.place)
+        match = _match(draft, editing) if kind is JoinTables and editing.get("keys") else None
+        several = kind is not JoinTables or match is None or match["share"].several > 0
+        context |= {"match": match, "inputs": StepForm(kind, editing, draft, before, several).make_inputs()}
+        if kind is AppendTable and editing.get("dataset") and not unfinished:
             step = load_step(editing)
-            assert isinstance(step, Append)
-            here, there, kinds_differ = step.differences(before, draft.run)
+            assert isinstance(step, AppendTable)
+            here, there, kinds_differ = step.list_differences(before, draft.run)
             context["differences"] = {"here": here, "there": there, "kinds": kinds_differ}
     except VedutaError as problem:
         context |= {"unfinished": str(problem), "inputs": context.get("inputs", [])}
     return context
 
 
-def _before(draft: Draft, step_id: str, place: int | None) -> Flow:
+def _load_before(draft: ShapingDraft, step_id: str, place: int | None) -> Flow:
     """The rows that come to a step, or to the place where a new one is to stand, as far as they can be worked out."""
     ids = [step.id for step in draft.shaping.steps]
     if step_id not in ids and place is not None and 0 <= place < len(ids):
         step_id = ids[place]
-    return draft.before(step_id, sample=True, passing_over=True)
+    return draft.preview_before(step_id, sample=True, passing_over=True)
 
 
-def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
+def _match(draft: ShapingDraft, editing: dict[str, Any]) -> dict[str, Any] | None:
     """The match share of a join, over all rows, whatever else of it is filled in."""
     step = load_step({**editing, "bring": [], "keep": "all"})
-    assert isinstance(step, Join)
+    assert isinstance(step, JoinTables)
     share = draft.match(step)
     other = draft.run.table_name(step.dataset)
     return {
@@ -357,19 +367,19 @@ def _match(draft: Draft, editing: dict[str, Any]) -> dict[str, Any] | None:
 
 
 @require_POST
-@builders_only
+@require_builder
 def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The rows of one group, as they came to the step that grouped them."""
-    now = sent(request, OfGroup)
-    draft = _draft(request, dataset_at(pk), now)
-    step = draft.shaping.step(now.at)
-    if not isinstance(step, Group):
+    now = parse_json(request, GroupRowsRequest)
+    draft = _make_draft(request, get_dataset(pk), now)
+    step = draft.shaping.get_step(now.at)
+    if not isinstance(step, GroupRows):
         raise DefinitionProblem("This step does not group.")
-    before = draft.before(step.id, sample=not now.all)
+    before = draft.preview_before(step.id, sample=not now.all)
     groups, rows = [], before.rows
     for group, value in zip(step.by, now.values, strict=False):
         field = before.schema[group.field]
-        if field.kind is Kind.DATETIME and not group.grain:
+        if field.kind is DataType.DATETIME and not group.grain:
             rows = rows.filter(pl.col(field.id).cast(pl.String).str.replace(" ", "T").str.starts_with(str(value)))
             continue
         groups.append(
@@ -377,12 +387,12 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
         )
     if groups:
         points = PointsFilter(groups=tuple(g for g, _ in groups), points=(tuple(v for _, v in groups),))
-        rows = rows.filter(points.expression(before.schema, draft.run.context))
+        rows = rows.filter(points.build_expression(before.schema, draft.run.context))
     members = rows.collect()
     fields = before.fields[:COLUMNS_SHOWN]
     shown = members.head(50)
     formats = {f.id: record_format(f, shown[f.id]) for f in fields}
-    columns = [_cells(shown[f.id], f, formats[f.id]) for f in fields]
+    columns = [_make_cells(shown[f.id], f, formats[f.id]) for f in fields]
     return render(
         request,
         "shaping/group_rows.html",
@@ -391,39 +401,39 @@ def group_rows(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 @require_POST
-@builders_only
-def failures(request: Request, pk: uuid.UUID) -> HttpResponse:
+@require_builder
+def show_failures(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The values that a step could not convert."""
-    now = sent(request, Draftlike)
-    draft = _draft(request, dataset_at(pk), now)
+    now = parse_json(request, StepsSent)
+    draft = _make_draft(request, get_dataset(pk), now)
     looked, _ = draft.look(now.at, sample=not now.all)
     report = looked.reports.get(now.at)
     return render(request, "shaping/failures.html", {"failures": report.failures if report else {}})
 
 
 @require_POST
-@builders_only
-def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
+@require_builder
+def check_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
     """What there is to say about a formula while it is typed: what is wrong and
     where, what could follow, its values."""
-    now = sent(request, Typed)
-    draft, text, caret = _draft(request, dataset_at(pk), now), now.formula, now.caret
-    before = _before(draft, now.id, now.place)
+    now = parse_json(request, StepFormulaTyped)
+    draft, text, caret = _make_draft(request, get_dataset(pk), now), now.formula, now.caret
+    before = _load_before(draft, now.id, now.place)
     answer: dict[str, Any] = {"suggestions": [vars(each) for each in complete(text, caret, before.schema)]}
     if around := call_around(text, caret):
-        function = registry()[around[0]]
+        function = load_registry()[around[0]]
         answer["around"] = {"signature": function.signature, "says": function.says}
     if not text.strip():
         return JsonResponse(answer)
     try:
         checked = check(text, before.schema)
         compiled = compile_formula(checked)
-        results = compiled.on(before.rows, "__result").collect()
+        results = compiled.apply_to(before.rows, "__result").collect()
         full = results.filter(pl.col("__result").is_not_null()).head(SAMPLED_VALUES)
         sample = full if full.height else results.head(SAMPLED_VALUES)
         read = [field for field in before.fields if field.id in checked.fields][:4]
         formats = [record_format(f, sample[f.id]) for f in read]
-        result = Field(id="result", source="", name="Result", kind=compiled.kind)
+        result = DataField(id="result", source="", name="Result", kind=compiled.kind)
         result_format = settle(result.format, sample["__result"], compiled.kind, records=True)
         answer |= {
             "kind": compiled.kind.words,
@@ -452,13 +462,13 @@ def formula_check(request: Request, pk: uuid.UUID) -> JsonResponse:
 
 
 @require_GET
-@builders_only
-def formula_reference(request: Request) -> HttpResponse:
+@require_builder
+def show_formula_reference(request: Request) -> HttpResponse:
     """All functions, made from the registry."""
-    everything = asked(request, Reference).whom == "charts"
+    everything = parse_query(request, ReferenceRequest).whom == "charts"
     functions = [
         f
-        for f in registry().values()
+        for f in load_registry().values()
         if (everything or f.level in (Level.ROW, Level.WINDOW)) and f.name not in ("plus",)
     ]
     themes = [(theme, [f for f in functions if f.theme == theme]) for theme in FUNCTION_THEMES]
@@ -466,31 +476,31 @@ def formula_reference(request: Request) -> HttpResponse:
 
 
 @require_POST
-@builders_only
+@require_builder
 def apply(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Put the drafted steps into force; answers where to watch it being done."""
-    refresh = shaping.apply_draft(request.user, dataset_at(pk))
+    refresh = shaping.apply_draft(request.user, get_dataset(pk))
     return JsonResponse({"address": reverse("refresh", args=[refresh.pk])})
 
 
 @require_POST
-@builders_only
+@require_builder
 def discard(request: Request, pk: uuid.UUID) -> HttpResponse:
-    shaping.discard_draft(request.user, dataset_at(pk))
+    shaping.discard_draft(request.user, get_dataset(pk))
     return redirect("shape", pk)
 
 
 @require_POST
-@builders_only
+@require_builder
 def derive(request: Request, pk: uuid.UUID) -> JsonResponse:
     """Make a dataset of what one did to a table."""
-    dataset, now = dataset_at(pk), sent(request, Named)
+    dataset, now = get_dataset(pk), parse_json(request, DatasetNamed)
     made = shaping.derive(request.user, dataset, now.name, shaping.read_steps(now.steps))
     return JsonResponse({"address": reverse("refresh", args=[made.refreshes.latest("pk").pk])})
 
 
 @require_POST
-@builders_only
+@require_builder
 def duplicate(request: Request, pk: uuid.UUID) -> HttpResponse:
-    made = shaping.duplicate(request.user, dataset_at(pk))
+    made = shaping.duplicate(request.user, get_dataset(pk))
     return redirect("shape", made.pk) if made.current_id else redirect("refresh", made.refreshes.latest("pk").pk)

@@ -18,17 +18,17 @@ from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 from sqlalchemy.engine import Engine
 
-from veduta.core.data.changing import matched_fields
-from veduta.core.data.database import fetch_rows, only_reads, open_engine, tables
+from veduta.core.data.changing import match_fields
+from veduta.core.data.database import check_only_reads, fetch_rows, list_tables, open_engine
 from veduta.core.data.database_address import HIDDEN, DatabaseAddress, PostgresServer, read_address
-from veduta.core.data.feed import Brought, Feed, fetch
-from veduta.core.data.hosts import checked_number, must_be_open, numbers_of, split_address
+from veduta.core.data.feed import Feed, FetchedFeed, fetch
+from veduta.core.data.hosts import check_number, must_be_open, resolve_host, split_address
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Patience
+from veduta.core.data.patience import Deadline
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.data.sources import FeedSource, Fetched, TableSource, load_source
-from veduta.core.errors import DefinitionProblem, VedutaError, what_is_wrong
-from veduta.core.words import listed
+from veduta.core.errors import DefinitionProblem, VedutaError, explain_validation_error
+from veduta.core.words import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
@@ -39,16 +39,16 @@ from veduta.web.intake import services as intake
 TRY_OUT, TRY_OUT_SECONDS = 200, 20
 
 
-def _cipher() -> Fernet:
+def _make_cipher() -> Fernet:
     return Fernet(base64.urlsafe_b64encode(hashlib.sha256(settings.SECRET_KEY.encode()).digest()))
 
 
-def secret_of(connection: Connection) -> str:
+def decrypt_secret(connection: Connection) -> str:
     """The secret in plain. Raises VedutaError if the installation's key has changed since it was kept."""
     if not connection.secret:
         return ""
     try:
-        return _cipher().decrypt(bytes(connection.secret)).decode()
+        return _make_cipher().decrypt(bytes(connection.secret)).decode()
     except InvalidToken:
         raise VedutaError(
             f"The secret of “{connection.name}” can no longer be read, because the installation's key has changed.",
@@ -85,7 +85,7 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
     connection.headers = dict(data.get("headers") or {})
     connection.sends = {key: str(data.get(key, "")).strip() for key in ("as", "sent_name", "before")}
     if secret:
-        connection.secret = b"" if secret == "-" else _cipher().encrypt(secret.encode())
+        connection.secret = b"" if secret == "-" else _make_cipher().encrypt(secret.encode())
     try:
         with transaction.atomic():
             connection.created_by = connection.created_by or user
@@ -107,7 +107,7 @@ def set_access(user: User, connection: Connection, only_granted: bool, people: l
         connection.granted_people.set([each for each in granted if each.builds])
         connection.granted_groups.set(Group.objects.filter(pk__in=groups))
         named = [*connection.granted_people.all(), *connection.granted_groups.all()]
-        words = listed([str(each) for each in named]) if only_granted else "all who build"
+        words = join_names([str(each) for each in named]) if only_granted else "all who build"
         keep(user, What.GRANTED, f"the connection “{connection}”", words)
 
 
@@ -123,18 +123,18 @@ def may_use(user: User, connection: Connection) -> bool:
         granted = connection.granted_people.filter(pk=user.pk).exists()
         if not (granted or connection.granted_groups.filter(pk__in=groups).exists()):
             return False
-    fed = (each for each in Dataset.objects.filter(deleted_at=None) if comes_through(each, connection))
+    fed = (each for each in Dataset.objects.filter(deleted_at=None) if uses_connection(each, connection))
     return not any(is_bound(dataset, user) for dataset in fed)
 
 
-def usable(user: User) -> list[Connection]:
+def list_usable(user: User) -> list[Connection]:
     """The connections that somebody may use, by name."""
     return [each for each in Connection.objects.all() if may_use(user, each)]
 
 
 def delete_connection(user: User, connection: Connection) -> None:
     must_own(user, connection, "delete it")
-    users = [d.name for d in Dataset.objects.filter(deleted_at=None) if comes_through(d, connection)]
+    users = [d.name for d in Dataset.objects.filter(deleted_at=None) if uses_connection(d, connection)]
     if users:
         raise VedutaError(
             f"“{connection.name}” is used by {', '.join(users[:5])}.",
@@ -148,8 +148,8 @@ def delete_connection(user: User, connection: Connection) -> None:
 def _must_be_allowed(address: DatabaseAddress) -> None:
     """SQLite files are read only from the folders that the settings allow, servers only where others are too."""
     if isinstance(address, PostgresServer):
-        numbers = numbers_of(address.host, address.port)
-        must_be_open(address.host, address.port, numbers, _allowed_hosts(), DefinitionProblem)
+        numbers = resolve_host(address.host, address.port)
+        must_be_open(address.host, address.port, numbers, _list_allowed_hosts(), DefinitionProblem)
         return
     if not any(address.path.is_relative_to(folder) for folder in settings.DATABASE_FOLDERS):
         raise DefinitionProblem("SQLite files are read only from folders that a steward has allowed in the settings.")
@@ -157,41 +157,41 @@ def _must_be_allowed(address: DatabaseAddress) -> None:
         raise DefinitionProblem("There is no SQLite file at this address.", hint="Check the path.")
 
 
-def _engine(connection: Connection, seconds: float) -> Engine:
+def _open_engine(connection: Connection, seconds: float) -> Engine:
     """A connection's database, each statement of which may take so long."""
     address = read_address(connection.address)
     _must_be_allowed(address)
     if not isinstance(address, PostgresServer):
         return open_engine(address)
-    number = checked_number(address.host, address.port, _allowed_hosts(), DefinitionProblem)
-    return open_engine(address.with_password(secret_of(connection)), number, seconds)
+    number = check_number(address.host, address.port, _list_allowed_hosts(), DefinitionProblem)
+    return open_engine(address.set_password(decrypt_secret(connection)), number, seconds)
 
 
-def _allowed_hosts() -> frozenset[str]:
+def _list_allowed_hosts() -> frozenset[str]:
     return frozenset(settings.ALLOWED_FEEDS)
 
 
-def connection_of(source: Fetched) -> Connection:
-    return _connection(source.connection)
+def get_source_connection(source: Fetched) -> Connection:
+    return _get_connection(source.connection)
 
 
-def _connection(number: Any) -> Connection:
+def _get_connection(number: Any) -> Connection:
     connection = Connection.objects.filter(pk=number or 0).first()
     if connection is None:
         raise VedutaError("The connection is gone.", hint="Choose another one.")
     return connection
 
 
-def comes_through(dataset: Dataset, connection: Connection) -> bool:
+def uses_connection(dataset: Dataset, connection: Connection) -> bool:
     """Whether a dataset's rows are fetched through a connection."""
     origin = dataset.origin
     return isinstance(origin, Fetched) and origin.connection == connection.pk
 
 
-def tables_of(user: User, connection: Connection) -> list[str]:
+def list_connection_tables(user: User, connection: Connection) -> list[str]:
     must_use(user, connection)
-    with _asking_outside():
-        return tables(_engine(connection, TRY_OUT_SECONDS))
+    with _limit_outside_questions():
+        return list_tables(_open_engine(connection, TRY_OUT_SECONDS))
 
 
 def must_use(user: User, connection: Connection) -> None:
@@ -203,7 +203,7 @@ outside = threading.BoundedSemaphore(max(1, settings.THREADS // 2))
 
 
 @contextmanager
-def _asking_outside() -> Iterator[None]:
+def _limit_outside_questions() -> Iterator[None]:
     """Asking something outside while somebody waits. Half of this process' threads at most do so at once: endless
     queries must not keep others from reading. Raises VedutaError where as many are asked already."""
     if not outside.acquire(blocking=False):
@@ -219,16 +219,16 @@ def _asking_outside() -> Iterator[None]:
 
 def read_source(data: dict[str, Any]) -> FeedSource | TableSource:
     """A feed or table as a form defines it, checked. Raises DefinitionProblem."""
-    connection = _connection(data.get("connection"))
+    connection = _get_connection(data.get("connection"))
     if connection.kind == Connection.Kind.DATABASE:
         table, query = str(data.get("table") or ""), str(data.get("query") or "")
         if not table:
-            only_reads(query, read_address(connection.address).dialect)
+            check_only_reads(query, read_address(connection.address).dialect)
         return TableSource(connection=connection.pk, table=table, query="" if table else query)
     try:
         feed = Feed.model_validate(data.get("feed") or {})
     except ValidationError as error:
-        message, where = what_is_wrong(error)
+        message, where = explain_validation_error(error)
         raise DefinitionProblem(f"“{where}” does not fit: {message.lower()}.", where=where) from None
     return FeedSource(connection=connection.pk, feed=feed)
 
@@ -237,17 +237,17 @@ def land_source(
     source: FeedSource | TableSource,
     landing: Landing,
     *,
-    patience: Patience,
+    patience: Deadline,
     marks: dict[str, str] | None = None,
     last: Any = None,
     limit: int | None = None,
     tick: Callable[[int], None] = lambda rows: None,
-) -> Brought:
+) -> FetchedFeed:
     """Fetch what a source defines into a landing, or about `limit` rows of it."""
-    connection = connection_of(source)
+    connection = get_source_connection(source)
     if isinstance(source, TableSource):
         fetch_rows(
-            _engine(connection, patience.seconds),
+            _open_engine(connection, patience.seconds),
             landing,
             table_name=source.table,
             query=source.query,
@@ -257,15 +257,15 @@ def land_source(
             tick=tick,
             patience=patience,
         )
-        return Brought([], {})
-    headers, query = _sent_with(connection)
+        return FetchedFeed([], {})
+    headers, query = _build_credentials(connection)
     return fetch(
         source.feed,
         connection.address,
         landing,
         headers=headers,
         query=query,
-        allowed=_allowed_hosts(),
+        allowed=_list_allowed_hosts(),
         marks=marks,
         last=str(last or ""),
         limit=limit,
@@ -274,10 +274,10 @@ def land_source(
     )
 
 
-def _sent_with(connection: Connection) -> tuple[dict[str, str], dict[str, str]]:
+def _build_credentials(connection: Connection) -> tuple[dict[str, str], dict[str, str]]:
     """Headers and query values that go with every request of a feed, its secret among them."""
     headers, query = dict(connection.headers), dict[str, str]()
-    if secret := secret_of(connection):
+    if secret := decrypt_secret(connection):
         name, how = connection.sends.get("sent_name") or "Authorization", connection.sends.get("as") or "header"
         words = connection.sends.get("before", "")
         (headers if how == "header" else query)[name] = f"{words} {secret}".strip() if words else secret
@@ -285,7 +285,7 @@ def _sent_with(connection: Connection) -> tuple[dict[str, str], dict[str, str]]:
 
 
 def name_of_source(source: Fetched) -> str:
-    connection = connection_of(source)
+    connection = get_source_connection(source)
     return f"{connection.name}: {source.name}" if source.name else connection.name
 
 
@@ -296,7 +296,7 @@ def try_out(
     as they are wanted."""
     must_build(user)
     source = read_source(data)
-    must_use(user, connection_of(source))
+    must_use(user, get_source_connection(source))
     upload = Upload(
         owner=user,
         dataset=dataset,
@@ -307,12 +307,12 @@ def try_out(
     )
     try:
         landing = Landing.begin(upload.landing)
-        with _asking_outside():
-            brought = land_source(source, landing, limit=TRY_OUT, patience=Patience(TRY_OUT_SECONDS, wanted))
+        with _limit_outside_questions():
+            brought = land_source(source, landing, limit=TRY_OUT, patience=Deadline(TRY_OUT_SECONDS, wanted))
         landing.finish()
         upload.about["lists"] = brought.lists
         upload.options = {}
-        intake.take_fields(upload, recognise_fields(intake.text_sample(upload)))
+        intake.take_fields(upload, recognise_fields(intake.take_text_sample(upload)))
         upload.save()
     except BaseException:
         intake.remove_files(upload)
@@ -326,19 +326,19 @@ def fetch_all(
     wanted: Callable[[], bool],
     marks: dict[str, str] | None = None,
     last: Any = None,
-) -> Brought:
+) -> FetchedFeed:
     """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
     taken in as they are recognised. `wanted` is asked from another thread."""
     landing = Landing.begin(upload.landing)
     source = load_source(upload.about["source"])
     assert isinstance(source, FeedSource | TableSource)
-    patience = Patience(settings.FETCH_SECONDS, wanted)
+    patience = Deadline(settings.FETCH_SECONDS, wanted)
     brought = land_source(source, landing, tick=tick, marks=marks, last=last, patience=patience)
     if brought.unchanged:
         return brought
     landing.finish()
-    recognised = [each.field for each in recognise_fields(intake.text_sample(upload))]
-    fields = matched_fields(recognised, upload.all_fields, lambda old, new: old)
+    recognised = [each.field for each in recognise_fields(intake.take_text_sample(upload))]
+    fields = match_fields(recognised, upload.all_fields, lambda old, new: old)
     left_out = set(upload.about.get("left_out", []))
     taken = [(field, position) for position, field in enumerate(fields) if field.source not in left_out]
     upload.fields = [field.model_dump(mode="json") for field, _ in taken]

@@ -15,12 +15,24 @@ from pydantic import Field as Attribute
 
 from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
-from veduta.web.accounts.access import Request, builders_only
+from veduta.web.accounts.access import Request, require_builder
 from veduta.web.accounts.models import User
-from veduta.web.common.leaving import still_there
-from veduta.web.common.requests import Flag, Line, Object, Sent, Text, Whole, asked, filled_in, read, rows_of, sent
+from veduta.web.common.leaving import watch_client
+from veduta.web.common.requests import (
+    Flag,
+    Line,
+    Object,
+    RequestModel,
+    Text,
+    Whole,
+    parse_form,
+    parse_json,
+    parse_query,
+    read,
+    read_rows,
+)
 from veduta.web.datasets.models import Connection, Dataset, Upload
-from veduta.web.datasets.requests import as_uuid_or_404, dataset_at
+from veduta.web.datasets.requests import get_dataset, parse_uuid_or_404
 from veduta.web.sources import services as sources
 
 EXAMPLES = {
@@ -29,17 +41,17 @@ EXAMPLES = {
 }
 
 
-class Pair(Sent):
+class NameValuePair(RequestModel):
     """A row of a form with a name and a value."""
 
     name: Line = ""
     value: Line = ""
 
 
-Pairs = Annotated[list[Pair], BeforeValidator(rows_of)]
+Pairs = Annotated[list[NameValuePair], BeforeValidator(read_rows)]
 
 
-class ConnectionForm(Sent):
+class ConnectionForm(RequestModel):
     """A connection; its secret is sent as a header or a query value, named so, with a word before it."""
 
     kind: Line = ""
@@ -52,14 +64,14 @@ class ConnectionForm(Sent):
     headers: Pairs = []
 
 
-class Where(Sent):
+class SourceTarget(RequestModel):
     """For which dataset something is fetched, or which upload is changed."""
 
     dataset: Line = ""
     upload: Line = ""
 
 
-class Trial(Sent):
+class SourceTrial(RequestModel):
     """What is to be fetched."""
 
     dataset: Line = ""
@@ -68,7 +80,7 @@ class Trial(Sent):
     feed: Object = {}
 
 
-class FeedPairs(Sent):
+class FeedPairs(RequestModel):
     """Those parts of a feed that are rows of a form."""
 
     query: Pairs = []
@@ -77,30 +89,32 @@ class FeedPairs(Sent):
 
 
 @require_GET
-@builders_only
-def connections(request: Request) -> HttpResponse:
+@require_builder
+def list_connections(request: Request) -> HttpResponse:
     """All connections, each with the datasets that come through it."""
-    connections = sources.usable(request.user)
+    connections = sources.list_usable(request.user)
     datasets = Dataset.objects.filter(deleted_at=None)
-    used = {each.pk: [dataset for dataset in datasets if sources.comes_through(dataset, each)] for each in connections}
+    used = {
+        each.pk: [dataset for dataset in datasets if sources.uses_connection(dataset, each)] for each in connections
+    }
     return render(request, "sources/connections.html", {"connections": [(each, used[each.pk]) for each in connections]})
 
 
 @require_GET
-@builders_only
-def connection_new(request: Request, kind: str) -> HttpResponse:
+@require_builder
+def start_connection(request: Request, kind: str) -> HttpResponse:
     if kind not in Connection.Kind.values:
         raise Http404
-    return _connection_page(request, Connection(kind=kind))
+    return _render_connection(request, Connection(kind=kind))
 
 
 @require_GET
-@builders_only
-def connection(request: Request, number: int) -> HttpResponse:
-    return _connection_page(request, _usable(request, number))
+@require_builder
+def show_connection(request: Request, number: int) -> HttpResponse:
+    return _render_connection(request, _get_usable(request, number))
 
 
-def _usable(request: Request, number: int) -> Connection:
+def _get_usable(request: Request, number: int) -> Connection:
     """A connection that whoever asks may use. Raises Http404 for any other."""
     connection = get_object_or_404(Connection, pk=number)
     if not sources.may_use(request.user, connection):
@@ -108,7 +122,7 @@ def _usable(request: Request, number: int) -> Connection:
     return connection
 
 
-def _connection_page(request: Request, connection: Connection) -> HttpResponse:
+def _render_connection(request: Request, connection: Connection) -> HttpResponse:
     context = {
         "connection": connection,
         "headers": [*connection.headers.items(), ("", "")],
@@ -124,25 +138,25 @@ def _connection_page(request: Request, connection: Connection) -> HttpResponse:
 
 
 @require_POST
-@builders_only
-def connection_save(request: Request, number: int) -> JsonResponse:
+@require_builder
+def save_connection(request: Request, number: int) -> JsonResponse:
     """Save a connection; number 0 makes one."""
-    form = sent(request, ConnectionForm)
+    form = parse_json(request, ConnectionForm)
     kind = Connection.Kind(form.kind) if form.kind in Connection.Kind.values else Connection.Kind.FEED
-    connection = _usable(request, number) if number else Connection(kind=kind)
-    data = form.model_dump(by_alias=True) | {"headers": _pairs(form.headers)}
+    connection = _get_usable(request, number) if number else Connection(kind=kind)
+    data = form.model_dump(by_alias=True) | {"headers": _read_pairs(form.headers)}
     saved = sources.save_connection(request.user, connection, data)
     return JsonResponse({"address": reverse("connection-rows", args=[saved.pk])})
 
 
 @require_POST
-@builders_only
-def connection_delete(request: Request, number: int) -> HttpResponse:
-    sources.delete_connection(request.user, _usable(request, number))
+@require_builder
+def delete_connection(request: Request, number: int) -> HttpResponse:
+    sources.delete_connection(request.user, _get_usable(request, number))
     return redirect("connections")
 
 
-class AccessSent(Sent):
+class AccessSent(RequestModel):
     """Who may use a connection."""
 
     only_granted: Flag = False
@@ -151,33 +165,33 @@ class AccessSent(Sent):
 
 
 @require_POST
-@builders_only
-def connection_access(request: Request, number: int) -> HttpResponse:
+@require_builder
+def set_connection_access(request: Request, number: int) -> HttpResponse:
     """Say who may use a connection."""
-    wanted, connection = filled_in(request, AccessSent), _usable(request, number)
+    wanted, connection = parse_form(request, AccessSent), _get_usable(request, number)
     sources.set_access(request.user, connection, wanted.only_granted, wanted.people, wanted.groups)
     messages.success(request, "It is saved who may use this connection.")
     return redirect("connection", number)
 
 
-def _pairs(rows: list[Pair]) -> dict[str, str]:
+def _read_pairs(rows: list[NameValuePair]) -> dict[str, str]:
     """Names and values from the rows of a form."""
     return {row.name.strip(): row.value for row in rows if row.name.strip()}
 
 
 @require_GET
-@builders_only
-def source(request: Request, number: int) -> HttpResponse:
+@require_builder
+def show_source(request: Request, number: int) -> HttpResponse:
     """Choose what to fetch: an end point of a feed, or a table or query of a database."""
-    connection = _usable(request, number)
+    connection = _get_usable(request, number)
     now: dict[str, Any] = {}
     dataset = None
-    where = asked(request, Where)
+    where = parse_query(request, SourceTarget)
     if where.dataset:
-        dataset = dataset_at(as_uuid_or_404(where.dataset))
+        dataset = get_dataset(parse_uuid_or_404(where.dataset))
         now = dataset.source
     elif where.upload:
-        upload = get_object_or_404(Upload, pk=as_uuid_or_404(where.upload))
+        upload = get_object_or_404(Upload, pk=parse_uuid_or_404(where.upload))
         now, dataset = upload.about.get("source", {}), upload.dataset
     feed = now.get("feed", {})
     context = {
@@ -192,24 +206,24 @@ def source(request: Request, number: int) -> HttpResponse:
     }
     if connection.kind == Connection.Kind.DATABASE:
         try:
-            context["tables"] = sources.tables_of(request.user, connection)
+            context["tables"] = sources.list_connection_tables(request.user, connection)
         except VedutaError as problem:
             context["problem"] = problem
     return render(request, "sources/source.html", context)
 
 
 @require_POST
-@builders_only
+@require_builder
 def try_out(request: Request, number: int) -> JsonResponse:
     """Fetch some rows; answers where to look at them."""
-    connection, form = _usable(request, number), sent(request, Trial)
-    dataset = dataset_at(as_uuid_or_404(form.dataset)) if form.dataset else None
+    connection, form = _get_usable(request, number), parse_json(request, SourceTrial)
+    dataset = get_dataset(parse_uuid_or_404(form.dataset)) if form.dataset else None
     wanted: dict[str, Any] = {"connection": connection.pk, "table": form.table, "query": form.sql}
     if connection.kind == Connection.Kind.FEED:
         pairs = read(form.feed, FeedPairs)
         feed = {key: value for key, value in form.feed.items() if value is not None}
-        feed |= {"query": _pairs(pairs.query), "headers": _pairs(pairs.headers)}
+        feed |= {"query": _read_pairs(pairs.query), "headers": _read_pairs(pairs.headers)}
         feed["paging"] = {key: value for key, value in pairs.paging.items() if value is not None}
         wanted["feed"] = feed
-    upload = sources.try_out(request.user, wanted, dataset, still_there())
+    upload = sources.try_out(request.user, wanted, dataset, watch_client())
     return JsonResponse({"address": reverse("upload", args=[upload.pk])})

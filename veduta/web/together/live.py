@@ -28,7 +28,7 @@ from pydantic import StringConstraints
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
-from veduta.web.common.requests import Flag, Line, Sent
+from veduta.web.common.requests import Flag, Line, RequestModel
 from veduta.web.together.models import Present
 
 POLL = 0.5
@@ -55,75 +55,75 @@ class Person:
     name: str
     part: str
 
-    def told_to(self, user: int) -> dict[str, str]:
+    def describe_to(self, user: int) -> dict[str, str]:
         """As somebody is told of it: of their own other pages they are told as such."""
         name = "you, in another window" if self.user == user else self.name
         return {"tab": self.tab, "name": name, "part": self.part}
 
 
 @dataclass(frozen=True)
-class Seen:
+class WatchedThing:
     """A thing at a look: its revision, and who is there, each page with its part."""
 
     revision: int
     people: tuple[Person, ...]
 
 
-def look(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
+def look(model: type[Model], things: Collection[str]) -> dict[str, WatchedThing]:
     """Things of a model, which have a `revision`, as they are now."""
     revisions = model._default_manager.filter(pk__in=things).values_list("pk", "revision")
     people: dict[str, list[Person]] = {}
-    for each in _there(things).select_related("user").order_by("pk"):
+    for each in _list_present(things).select_related("user").order_by("pk"):
         people.setdefault(each.thing, []).append(Person(each.tab, each.user_id, each.user.label, each.part))
-    return {str(pk): Seen(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
+    return {str(pk): WatchedThing(revision, tuple(people.get(str(pk), ()))) for pk, revision in revisions}
 
 
-def who_has_open(thing: str) -> set[int]:
+def find_who_has_open(thing: str) -> set[int]:
     """The ids of those who have a thing open."""
-    return set(_there([thing]).values_list("user", flat=True))
+    return set(_list_present([thing]).values_list("user", flat=True))
 
 
-def _there(things: Collection[str]) -> QuerySet[Present]:
+def _list_present(things: Collection[str]) -> QuerySet[Present]:
     """Those who have things open."""
     return Present.objects.filter(thing__in=things, at__gt=timezone.now() - HERE)
 
 
-def _looked(model: type[Model], things: Collection[str]) -> dict[str, Seen]:
+def _look_up(model: type[Model], things: Collection[str]) -> dict[str, WatchedThing]:
     try:
         return look(model, things)
     finally:
         connection.close()  # of a thread that may never look again
 
 
-class Watch:
+class ThingWatch:
     """The things of a model that are open in this process."""
 
     def __init__(self, model: type[Model]) -> None:
         self.model = model
         self.open: Counter[str] = Counter()
         self.listening: Counter[int] = Counter()
-        self.now: dict[str, Seen] = {}
+        self.now: dict[str, WatchedThing] = {}
         self.task: asyncio.Task[None] | None = None
 
-    async def told(self, thing: str, user: int, may: Callable[[], bool] = lambda: True) -> AsyncIterator[bytes]:
+    async def stream(self, thing: str, user: int, may: Callable[[], bool] = lambda: True) -> AsyncIterator[bytes]:
         """The events of a thing, as somebody is told of them: how it is at first, and then what changes; for as long as
         they `may`, which is asked again and again."""
         self.open[thing] += 1
         self.listening[user] += 1
         began = sent_at = asked_at = time.monotonic()
-        last: Seen | None = None
+        last: WatchedThing | None = None
         try:
             if self.task is None or self.task.done():
                 self.task = asyncio.create_task(self._look())
             while time.monotonic() - began < LONGEST:
                 if time.monotonic() - asked_at > ASKED_AGAIN:
-                    if not await sync_to_async(_still, thread_sensitive=False)(may):
-                        yield _event("ended", {})
+                    if not await sync_to_async(_is_still_allowed, thread_sensitive=False)(may):
+                        yield _make_event("ended", {})
                         return
                     asked_at = time.monotonic()
                 now = self.now.get(thing)
                 if now is not None and now != last:
-                    for event in _events(last, now, user):
+                    for event in _make_events(last, now, user):
                         yield event
                     last, sent_at = now, time.monotonic()
                 elif time.monotonic() - sent_at > PING:
@@ -137,25 +137,25 @@ class Watch:
 
     async def _look(self) -> None:
         while self.open:
-            self.now = await sync_to_async(_looked, thread_sensitive=False)(self.model, list(self.open))
+            self.now = await sync_to_async(_look_up, thread_sensitive=False)(self.model, list(self.open))
             await asyncio.sleep(POLL)
         self.now = {}
 
 
-def _events(last: Seen | None, now: Seen, user: int) -> list[bytes]:
+def _make_events(last: WatchedThing | None, now: WatchedThing, user: int) -> list[bytes]:
     events = []
     if last is None or last.revision != now.revision:
-        events.append(_event("changed", {"revision": now.revision}))
+        events.append(_make_event("changed", {"revision": now.revision}))
     if last is None or last.people != now.people:
-        events.append(_event("people", [person.told_to(user) for person in now.people]))
+        events.append(_make_event("people", [person.describe_to(user) for person in now.people]))
     return events
 
 
-def _event(name: str, data: Any) -> bytes:
+def _make_event(name: str, data: Any) -> bytes:
     return f"event: {name}\ndata: {json.dumps(data)}\n\n".encode()
 
 
-class HereSent(Sent):
+class HereSent(RequestModel):
     """A page says that it is there, and on which part, or that it leaves."""
 
     tab: Annotated[str, StringConstraints(max_length=36)] = ""
@@ -183,13 +183,13 @@ async def _let_the_thread_go() -> None:
         executor.shutdown(wait=False)
 
 
-async def _events_of(watch: Watch, thing: str, user: int, may: Callable[[], bool]) -> AsyncIterator[bytes]:
+async def _iterate_events(watch: ThingWatch, thing: str, user: int, may: Callable[[], bool]) -> AsyncIterator[bytes]:
     await _let_the_thread_go()
-    async for event in watch.told(thing, user, may):
+    async for event in watch.stream(thing, user, may):
         yield event
 
 
-def _still(may: Callable[[], bool]) -> bool:
+def _is_still_allowed(may: Callable[[], bool]) -> bool:
     """Whether somebody may still be told; where that cannot be found out, they are told until it can."""
     try:
         return may()
@@ -208,7 +208,9 @@ def _is_still_signed_in(request: Any) -> bool:
     return user is not None and session.get(HASH_SESSION_KEY) == user.get_session_auth_hash()
 
 
-def streamed(watch: Watch, thing: Model, request: Any, may: Callable[[User], bool]) -> StreamingHttpResponse:
+def stream_response(
+    watch: ThingWatch, thing: Model, request: Any, may: Callable[[User], bool]
+) -> StreamingHttpResponse:
     """What happens to a thing while somebody has it open, as server-sent events; for as long as they are signed in and
     `may` see it."""
     user = request.user
@@ -219,6 +221,8 @@ def streamed(watch: Watch, thing: Model, request: Any, may: Callable[[User], boo
 
     if watch.listening[user.pk] >= MOST_OF_ONE:
         raise VedutaError("You have very many pages open.", hint="Close some; this one is not told what others do.")
-    response = StreamingHttpResponse(_events_of(watch, str(thing.pk), user.pk, still), content_type="text/event-stream")
+    response = StreamingHttpResponse(
+        _iterate_events(watch, str(thing.pk), user.pk, still), content_type="text/event-stream"
+    )
     response["Cache-Control"] = "no-store"
     return response

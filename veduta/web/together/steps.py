@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 
-def steps(states: int, behind: int) -> Iterator[tuple[int, int]]:
+def iterate_steps(states: int, behind: int) -> Iterator[tuple[int, int]]:
     """The place of each state but the one now, with the place of its neighbour nearer to that. The one now is the
     first; then come so many as are `behind` it, and those before it, in both of which the nearest is the last.
 
-    >>> list(steps(5, behind=2))
+    >>> list(iterate_steps(5, behind=2))
     [(1, 2), (2, 0), (3, 4), (4, 0)]
     """
     for place in range(1, states):

@@ -11,12 +11,12 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.chart.addresses import address_of
-from veduta.core.chart.definition import sorted_columns
-from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
-from veduta.core.chart.drawing.picture import Picture, plain_point
+from veduta.core.chart.addresses import build_address
+from veduta.core.chart.definition import list_sorted_columns
+from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
+from veduta.core.chart.drawing.picture import Picture, simplify_point
 from veduta.core.chart.look import TableLook
-from veduta.core.chart.value_colours import key_of_value
+from veduta.core.chart.value_colours import make_value_key
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
@@ -87,7 +87,7 @@ class Cell:
 
 
 @dataclass(frozen=True)
-class Line:
+class TableLine:
     """A body row of a table; `depth` as in its layout."""
 
     depth: int
@@ -99,7 +99,7 @@ class Line:
 class TableLayout:
     """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells, and how it looks
     as a whole. `depths` are, for each body row, how many dimensions the group has that it closes as a subtotal, or 0.
-    `sorted_by` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
+    `find_sorted_column` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
     longer table, it has so many rows in all (`rows_there`)."""
 
     headings: list[list[Cell]]
@@ -112,19 +112,19 @@ class TableLayout:
     depths: list[int] = attribute(default_factory=list)
 
     @property
-    def lines(self) -> list[Line]:
+    def lines(self) -> list[TableLine]:
         """The body rows with their depths, headings and other cells."""
         depths = self.depths or [0] * len(self.rows)
-        return [Line(depth, *self._parted(row)) for depth, row in zip(depths, self.rows, strict=True)]
+        return [TableLine(depth, *self._split_row(row)) for depth, row in zip(depths, self.rows, strict=True)]
 
-    def _parted(self, row: list[Cell]) -> tuple[list[Cell], list[Cell]]:
+    def _split_row(self, row: list[Cell]) -> tuple[list[Cell], list[Cell]]:
         ends = list(accumulate(cell.span for cell in row))
         headings = sum(end <= self.row_headings for end in ends)
         return row[:headings], row[headings:]
 
 
 @dataclass
-class Change:
+class FigureChange:
     """How a figure differs from what it is compared with, in words; `tone` is "better", "worse" or neither."""
 
     text: str
@@ -143,7 +143,7 @@ class Figure:
     exact: str
     of: str = ""
     look: CellLook | None = None
-    changes: list[Change] = attribute(default_factory=list)
+    changes: list[FigureChange] = attribute(default_factory=list)
     trend: str = ""
     share: float = 0
     share_as: str = ""
@@ -173,58 +173,60 @@ class Word:
     on: bool
 
 
-def value_cell(picture: Picture, column: Column, value: Any) -> Cell:
+def make_value_cell(picture: Picture, column: Column, value: Any) -> Cell:
     """A value of a dimension in a table, with where it leads and what pictures it."""
-    cell, look = Cell(picture.words(column, value), number=is_number(column)), picture.value_look(column)
+    cell, look = Cell(picture.label(column, value), number=is_number(column)), picture.find_value_look(column)
     if look is None or value is None or value == REST_POINT:
         return cell
-    key = key_of_value(value) or ""
+    key = make_value_key(value) or ""
     pictured = key.casefold() if look.pictures else ""
-    return replace(cell, address=address_of(look.address, key), pictured=pictured, instead=look.pictures == "instead")
+    return replace(
+        cell, address=build_address(look.address, key), pictured=pictured, instead=look.pictures == "instead"
+    )
 
 
 def measure_cell(picture: Picture, column: Column, row: dict[str, Any], point: list[Any] | None) -> Cell:
     value = row.get(column.key)
     text = format_value(value, column.kind, picture.formats[column.key])
     number = value if isinstance(value, int | float) else None
-    negative, on = number is not None and number < 0, point is None or picture.chosen(point)
+    negative, on = number is not None and number < 0, point is None or picture.is_chosen(point)
     return Cell(text, number=True, value=number, point=point, on=on, negative=negative)
 
 
-def figure_of(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:
+def make_figure(picture: Picture, column: Column, row: dict[str, Any]) -> Figure:
     """A measure's figure, which looks as conditional formats say of its row."""
     text = format_value(row.get(column.key), column.kind, picture.formats[column.key])
-    formats = formats_on(picture, picture.measures.index(column), is_mark=True)
+    formats = list_formats(picture, picture.measures.index(column), is_mark=True)
     return Figure(column.name, text, text, look=look_of(picture, row, formats))
 
 
-def heading(picture: Picture, column: Column) -> Cell:
+def make_heading(picture: Picture, column: Column) -> Cell:
     """A column's heading in a table, which sorts by it, and by which it can be moved."""
     number = column.is_measure or is_number(column)
     is_sorted = column.is_measure or column.key == "d0"
-    cell = sorting(picture, column.key, down_first=column.is_measure) if is_sorted else Cell("")
-    return replace(cell, text=column.name, number=number, column=_movable(picture, column))
+    cell = make_sorting_heading(picture, column.key, down_first=column.is_measure) if is_sorted else Cell("")
+    return replace(cell, text=column.name, number=number, column=_find_movable(picture, column))
 
 
-def _movable(picture: Picture, column: Column) -> str:
+def _find_movable(picture: Picture, column: Column) -> str:
     """Which entry of which clause a column is; "" where it has no others to be moved among."""
     definition, place = picture.definition, int(column.key[1:])
     clause, entries = ("show", definition.measures) if column.is_measure else ("by", definition.by)
     return f"{clause}:{place}" if len(entries) > 1 and place < len(entries) else ""
 
 
-def sorting(picture: Picture, name: str, down_first: bool = True) -> Cell:
+def make_sorting_heading(picture: Picture, name: str, down_first: bool = True) -> Cell:
     """A heading that sorts by the column of a name, at first downwards or not, and then the other way round."""
-    columns = sorted_columns(picture.definition, picture.definition.sort)
+    columns = list_sorted_columns(picture.definition, picture.definition.sort)
     order = "" if name not in columns else "descending" if columns[name] else "ascending"
     place = list(columns).index(name) + 1 if name in columns and len(columns) > 1 else 0
     down_next = order == "ascending" or (not order and down_first)
     return Cell("", sorts=f"-{name}" if down_next else name, sorted=order, sorted_as=place)
 
 
-def sorted_by(picture: Picture) -> str:
+def find_sorted_column(picture: Picture) -> str:
     """The columns by which a table is sorted, as its headings name them."""
-    columns = sorted_columns(picture.definition, picture.definition.sort)
+    columns = list_sorted_columns(picture.definition, picture.definition.sort)
     return ",".join(f"-{name}" if descending else name for name, descending in columns.items())
 
 
@@ -232,14 +234,14 @@ def is_number(column: Column) -> bool:
     return column.kind.is_number and not column.is_measure and column.dimension.is_plain
 
 
-def total_notes(measures: list[Column]) -> list[str]:
+def list_total_notes(measures: list[Column]) -> list[str]:
     """How totals that are not worked out from the rows were made."""
     return [
         f"The total of {column.name} is {TOTAL_WORDS[column.total]}." for column in measures if column.total != "again"
     ]
 
 
-def in_order(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
+def sort_values(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
     """The values across in their order: first those that have one of their own, the empty one and what was gathered
     last."""
     there = dict.fromkeys(values)
@@ -248,16 +250,16 @@ def in_order(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
     return first + sorted(value for value in there if value not in (*first, *last)) + last
 
 
-def subtotal_heading(text: str, span: int, group: Key) -> Cell:
+def make_subtotal_heading(text: str, span: int, group: Key) -> Cell:
     """The heading of the row that closes a group, into which its rows can be folded."""
-    return Cell(text, span=span, subtotal=True, folds=json.dumps(plain_point(list(group))))
+    return Cell(text, span=span, subtotal=True, folds=json.dumps(simplify_point(list(group))))
 
 
-def with_subtotals(keys: list[Key], depths: Sequence[int], above: bool = False) -> list[Key]:
+def insert_subtotals(keys: list[Key], depths: Sequence[int], above: bool = False) -> list[Key]:
     """Keys of rows with those of the groups that so many of their first values make, from few to many, each below its
     rows, or above them.
 
-    >>> with_subtotals([("A", 1), ("A", 2), ("B", 1)], [1])
+    >>> insert_subtotals([("A", 1), ("A", 2), ("B", 1)], [1])
     [('A', 1), ('A', 2), ('A',), ('B', 1), ('B',)]
     """
     lines: list[Key] = []
@@ -270,7 +272,7 @@ def with_subtotals(keys: list[Key], depths: Sequence[int], above: bool = False) 
     return lines
 
 
-def with_repeats_marked(rows: list[list[Cell]], depths: list[int], dimensions: int) -> list[list[Cell]]:
+def mark_repeats(rows: list[list[Cell]], depths: list[int], dimensions: int) -> list[list[Cell]]:
     """Rows in which the headings that say the same as those above them, within the same group, are marked."""
     marked, last = [], [""] * dimensions
     for depth, row in zip(depths, rows, strict=True):
@@ -284,7 +286,7 @@ def with_repeats_marked(rows: list[list[Cell]], depths: list[int], dimensions: i
     return marked
 
 
-def by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:
+def index_by_key(result: Result, frame: pl.DataFrame | None, keys: list[str]) -> dict[Key, Row]:
     if frame is None:
         return {}
-    return {tuple(result.value(row, key) for key in keys): row for row in frame.iter_rows(named=True)}
+    return {tuple(result.get_value(row, key) for key in keys): row for row in frame.iter_rows(named=True)}

@@ -32,42 +32,42 @@ class CellLook:
     colour_by: int = -1
 
 
-def measures_tested(definition: ChartDefinition) -> list[Measure]:
+def list_tested_measures(definition: ChartDefinition) -> list[Measure]:
     """What is worked out for conditional formats alone."""
     found: list[Measure] = []
-    for measure in (measure for rule in definition.conditional for measure in rule.measures()):
-        if not any(measure.same_number(other) for other in (*definition.measures, *found)):
+    for measure in (measure for rule in definition.conditional for measure in rule.list_measures()):
+        if not any(measure.is_same_number(other) for other in (*definition.measures, *found)):
             found.append(measure)
     return found
 
 
-def with_conditions(
+def apply_conditions(
     result: Result, definition: ChartDefinition, unseen: Sequence[Column], numbers: Mapping[str, float | None]
 ) -> Result:
     """The result whose frame says in its column "holds0" of which rows the first format holds, and so on. The `unseen`
-    columns are those of `measures_tested`; `numbers` are what parameters are set to."""
+    columns are those of `list_tested_measures`; `numbers` are what parameters are set to."""
     if not definition.conditional or result.frame.is_empty():
         return result
     known = [
         *zip(definition.measures, result.measures, strict=True),
-        *zip(measures_tested(definition), unseen, strict=True),
+        *zip(list_tested_measures(definition), unseen, strict=True),
     ]
 
     def values_of(measure: Measure | None) -> pl.Series:
-        column = next(column for each, column in known if measure is None or each.same_number(measure))
+        column = next(column for each, column in known if measure is None or each.is_same_number(measure))
         return result.frame[column.key]
 
     columns = []
     for i, rule in enumerate(definition.conditional):
         if rule.is_whole:
-            held = _held(rule, _tested(rule, result, values_of), values_of, numbers)
+            held = _compare_rule(rule, _test_rule(rule, result, values_of), values_of, numbers)
             if rule.tests == "dimension" and result.rest:
                 held &= ~result.frame["rest"].fill_null(False)  # what was gathered is no empty value
             columns.append(held.alias(f"holds{i}"))
     return replace(result, frame=result.frame.with_columns(columns))
 
 
-def _tested(rule: ConditionalFormat, result: Result, values_of: Callable[[Measure | None], pl.Series]) -> pl.Series:
+def _test_rule(rule: ConditionalFormat, result: Result, values_of: Callable[[Measure | None], pl.Series]) -> pl.Series:
     """The values that a rule tests."""
     if rule.tests == "formula":
         return values_of(Measure(formula=rule.formula))
@@ -79,7 +79,7 @@ def _tested(rule: ConditionalFormat, result: Result, values_of: Callable[[Measur
     return result.frame[key]
 
 
-def _held(
+def _compare_rule(
     rule: ConditionalFormat,
     values: pl.Series,
     values_of: Callable[[Measure | None], pl.Series],
@@ -88,24 +88,24 @@ def _held(
     """Of which values a rule holds; an empty one passes only the test for empties."""
     values = values.cast(pl.Float64) if isinstance(values.dtype, pl.Decimal) else values
     if rule.tests == "formula":
-        return values.fill_null(False) if values.dtype == pl.Boolean else _nowhere(values)
+        return values.fill_null(False) if values.dtype == pl.Boolean else _make_false(values)
     if rule.test == "empty":
         return values.is_null()
     if rule.test == "there":
         return values.is_not_null()
     if rule.test in ("highest", "lowest"):
         return (values.rank("min", descending=rule.test == "highest") <= rule.count).fill_null(False)
-    other = _compared(rule, values, values_of, numbers)
+    other = _find_comparand(rule, values, values_of, numbers)
     if other is None:
-        return _nowhere(values)
+        return _make_false(values)
     return _compare(rule, values, other).fill_null(False)
 
 
-def _nowhere(values: pl.Series) -> pl.Series:
+def _make_false(values: pl.Series) -> pl.Series:
     return pl.Series([False] * len(values), dtype=pl.Boolean)
 
 
-def _compared(
+def _find_comparand(
     rule: ConditionalFormat,
     values: pl.Series,
     values_of: Callable[[Measure | None], pl.Series],
@@ -113,7 +113,7 @@ def _compared(
 ) -> Any:
     """What values are compared with, as one value or one for each; None for what cannot be."""
     if rule.against == "value" or TESTS[rule.test].takes == "two":
-        return typed_as(values.dtype, rule.value)
+        return cast_value(values.dtype, rule.value)
     if rule.against == "measure":
         other = values_of(rule.other)
         other = other.cast(pl.Float64) if isinstance(other.dtype, pl.Decimal) else other
@@ -141,23 +141,23 @@ COMPARE: Mapping[str, Callable[[Any, Any], Any]] = {
 def _compare(rule: ConditionalFormat, values: pl.Series, other: Any) -> pl.Series:
     held: pl.Series
     if rule.test == "between":
-        high = typed_as(values.dtype, rule.high)
-        held = _nowhere(values) if high is None else (values >= other) & (values <= high)
+        high = cast_value(values.dtype, rule.high)
+        held = _make_false(values) if high is None else (values >= other) & (values <= high)
     elif rule.test in COMPARE:
         held = COMPARE[rule.test](values, other)
     elif values.dtype != pl.String:
-        held = _nowhere(values)
+        held = _make_false(values)
     else:
         folded, part = values.str.to_lowercase(), str(other).lower()
         held = folded.str.starts_with(part) if rule.test == "begins" else folded.str.contains(part, literal=True)
     return held
 
 
-def typed_as(dtype: pl.DataType, value: Any) -> Any:
+def cast_value(dtype: pl.DataType, value: Any) -> Any:
     """A value of a rule as one that values of a type can be compared with; None if it is no such value."""
     try:
         if dtype.is_numeric():
-            return None if isinstance(value, bool) else _number(value)
+            return None if isinstance(value, bool) else _parse_number(value)
         if dtype == pl.Date:
             return dt.date.fromisoformat(str(value)[:10])
         if dtype == pl.Datetime:
@@ -169,12 +169,12 @@ def typed_as(dtype: pl.DataType, value: Any) -> Any:
     return None if value is None else str(value)
 
 
-def _number(value: Any) -> float | int:
+def _parse_number(value: Any) -> float | int:
     number = Decimal(str(value))
     return int(number) if number == number.to_integral_value() and abs(number) < 2**63 else float(number)
 
 
-def formats_on(picture: Picture, measure: int, is_mark: bool = False) -> list[int]:
+def list_formats(picture: Picture, measure: int, is_mark: bool = False) -> list[int]:
     """The positions of the formats that say how the cells of a measure look, by its position. A mark looks by those of
     dimensions too, as it has no cell for them."""
     definition = picture.definition
@@ -187,15 +187,15 @@ def _is_on(rule: ConditionalFormat, measure: int, definition: ChartDefinition, i
     if rule.tests == "dimension":
         return is_mark
     if rule.cells is not None:
-        return definition.measures[measure].same_number(rule.cells)
+        return definition.measures[measure].is_same_number(rule.cells)
     if rule.tests == "formula":
         return True
     tested = rule.measure or definition.measures[0]
-    shown = [i for i, each in enumerate(definition.measures) if each.same_number(tested)]
+    shown = [i for i, each in enumerate(definition.measures) if each.is_same_number(tested)]
     return not shown or measure in shown
 
 
-def formats_on_dimension(picture: Picture, column: Column) -> list[int]:
+def list_dimension_formats(picture: Picture, column: Column) -> list[int]:
     """The positions of the formats that say how the cells of a dimension look."""
     return [
         i

@@ -8,15 +8,15 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from veduta.core.calendar import period_end
-from veduta.core.chart.definition import EventFields, Reference
+from veduta.core.calendar import find_period_end
+from veduta.core.chart.definition import EventFields, ReferenceMark
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formats import format_value
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
-from veduta.core.query.listing import rows_behind
+from veduta.core.query.listing import scan_underlying_rows
 from veduta.core.query.query import Result
-from veduta.core.words import counted
+from veduta.core.words import pluralise
 
 MOST_EVENTS = 40
 
@@ -33,7 +33,7 @@ class Event:
     words: str
 
 
-def events_of(
+def find_events(
     fields: EventFields, model: Model, context: Context, span: tuple[dt.date, dt.date]
 ) -> tuple[list[Event], int]:
     """The first events of a dataset within a span of days, in their order, and how many there are; rows without a first
@@ -46,7 +46,7 @@ def events_of(
     end = pl.max_horizontal(pl.col(fields.end).cast(pl.Date), start) if fields.end else start
     words = pl.col(fields.words) if fields.words else pl.lit(None)
     found = (
-        rows_behind(model, (), context, list(dict.fromkeys(columns)))
+        scan_underlying_rows(model, (), context, list(dict.fromkeys(columns)))
         .select(start.alias("start"), end.alias("end"), words.alias("words"))
         .filter(pl.col("start") <= span[1], pl.col("end") >= span[0])
         .sort("start", maintain_order=True)
@@ -60,32 +60,32 @@ def events_of(
     return events, found.height
 
 
-def with_events(
-    references: tuple[Reference, ...], result: Result, others: Others, notes: list[str]
-) -> Iterator[Reference]:
+def add_events(
+    references: tuple[ReferenceMark, ...], result: Result, others: Others, notes: list[str]
+) -> Iterator[ReferenceMark]:
     """The references, with those to a dataset of events as one to the days of each event that is within the time axis.
     What cannot be shown is said in `notes`."""
     for reference in references:
         if reference.events is None or reference.of != "events":
             yield reference
             continue
-        span = _span(result)
+        span = _find_span(result)
         if span is None:
             notes.append("Events to compare with need a time axis, and are not drawn.")
             continue
         try:
-            events, there = events_of(reference.events, *others[reference.events.dataset], span)
+            events, there = find_events(reference.events, *others[reference.events.dataset], span)
         except VedutaError as problem:
             notes.append(f"Events to compare with are not drawn. {problem.message}")
             continue
         if there > len(events):
-            notes.append(f"The first {MOST_EVENTS} of {counted(there, 'event')} are drawn.")
+            notes.append(f"The first {MOST_EVENTS} of {pluralise(there, 'event')} are drawn.")
         for event in events:
             days = {"start": max(event.start, span[0]), "end": event.end and min(event.end, span[1])}
             yield reference.model_copy(update={"of": "dates", "said": event.words or reference.said, **days})
 
 
-def _span(result: Result) -> tuple[dt.date, dt.date] | None:
+def _find_span(result: Result) -> tuple[dt.date, dt.date] | None:
     """The first and the last day of the time axis."""
     if not result.dimensions or not result.dimensions[0].dimension.is_time_axis:
         return None
@@ -94,9 +94,9 @@ def _span(result: Result) -> tuple[dt.date, dt.date] | None:
     first, last = there.min(), there.max()
     if not isinstance(first, dt.date) or not isinstance(last, dt.date):
         return None
-    end = period_end(last, column.dimension.period)
-    return _day(first), _day(end)
+    end = find_period_end(last, column.dimension.period)
+    return _to_day(first), _to_day(end)
 
 
-def _day(moment: dt.date) -> dt.date:
+def _to_day(moment: dt.date) -> dt.date:
     return moment.date() if isinstance(moment, dt.datetime) else moment

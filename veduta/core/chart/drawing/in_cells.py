@@ -9,10 +9,10 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import period_words, periods_between
+from veduta.core.calendar import label_period, list_periods
 from veduta.core.chart.drawing.cells import Cell, Key, Row, measure_cell
-from veduta.core.chart.drawing.colours import between, colour_named
-from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
+from veduta.core.chart.drawing.colours import get_colour, interpolate_colours
+from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import ColumnLook
 from veduta.core.chart.paints import OWN, Paints
@@ -32,7 +32,7 @@ MOST_LETTERS = 24
 
 
 @dataclass(frozen=True)
-class Drawn:
+class InCellDrawing:
     """The cells of one measure's column: how they look, the ends of the values that they are relative to (by the first
     dimension's, where each of these has its own), and the small line of each row."""
 
@@ -42,7 +42,7 @@ class Drawn:
     letters: int
     paints: Paints = OWN
 
-    def on(self, cell: Cell, value: Any, key: Key) -> Cell:
+    def apply_to(self, cell: Cell, value: Any, key: Key) -> Cell:
         """A cell with what stands beside its number. A shade gives way to the ground of a format, unless it is set to
         be over it."""
         look = self.look
@@ -54,13 +54,13 @@ class Drawn:
         value = min(max(value, low), high)
         if look.draws == "bar":
             colour = look.low_colour if value < 0 else look.high_colour
-            return replace(cell, bar=bar(value, low, high), bar_side=look.side, bar_colour=colour)
+            return replace(cell, bar=place_bar(value, low, high), bar_side=look.side, bar_colour=colour)
         if cell.look and cell.look.ground and not look.shade_first:
             return cell
         plain = replace(cell.look or CellLook(), ground="", colour="")
         if look.has_own_shades or self.paints.has_own_shades:
-            return replace(cell, look=replace(plain, ground=own_shade(value, low, high, look, self.paints)))
-        return replace(cell, shade=shade_step(value, low, high), look=plain if cell.look else None)
+            return replace(cell, look=replace(plain, ground=choose_own_shade(value, low, high, look, self.paints)))
+        return replace(cell, shade=choose_shade_step(value, low, high), look=plain if cell.look else None)
 
 
 class MeasureCells:
@@ -69,44 +69,46 @@ class MeasureCells:
 
     def __init__(self, picture: Picture) -> None:
         self.picture = picture
-        self.formats = [formats_on(picture, position) for position in range(len(picture.measures))]
-        self.drawn = [_drawn(picture, position, column) for position, column in enumerate(picture.measures)]
+        self.formats = [list_formats(picture, position) for position in range(len(picture.measures))]
+        self.drawn = [
+            _make_in_cell_drawing(picture, position, column) for position, column in enumerate(picture.measures)
+        ]
 
-    def of(self, position: int, row: Row, point: list[Any], key: Key) -> Cell:
+    def make_cell(self, position: int, row: Row, point: list[Any], key: Key) -> Cell:
         """The cell of a measure, by its position, in a row of the frame; `key` are the values of its dimensions."""
         column = self.picture.measures[position]
         cell = measure_cell(self.picture, column, row, point)
         if self.formats[position]:
             cell = replace(cell, look=look_of(self.picture, row, self.formats[position]))
         drawn = self.drawn[position]
-        return drawn.on(cell, row[column.key], key) if drawn else cell
+        return drawn.apply_to(cell, row[column.key], key) if drawn else cell
 
-    def total(self, position: int, row: Row, key: Key = (), behind: list[Any] | None = None) -> Cell:
+    def make_total(self, position: int, row: Row, key: Key = (), behind: list[Any] | None = None) -> Cell:
         """The cell of a measure's total, of the group that `key` names, with the rows `behind` it unless some of those
         were not kept."""
         column, keep, drawn = self.picture.measures[position], self.picture.definition.keep, self.drawn[position]
         cell = measure_cell(self.picture, column, row, None)
         if keep is None or keep.rest:
             cell = replace(cell, behind=behind)
-        return drawn.on(cell, row.get(column.key), key) if drawn and drawn.look.totals else cell
+        return drawn.apply_to(cell, row.get(column.key), key) if drawn and drawn.look.totals else cell
 
-    def totals(self, row: Row, behind: list[Any]) -> list[Cell]:
+    def make_totals(self, row: Row, behind: list[Any]) -> list[Cell]:
         """The cells of the total of all measures."""
-        return [self.total(position, row, behind=behind) for position in range(len(self.picture.measures))]
+        return [self.make_total(position, row, behind=behind) for position in range(len(self.picture.measures))]
 
 
-def _drawn(picture: Picture, position: int, column: Column) -> Drawn | None:
+def _make_in_cell_drawing(picture: Picture, position: int, column: Column) -> InCellDrawing | None:
     """What is drawn in the cells of a measure, if anything."""
-    look = picture.definition.look.column(position)
+    look = picture.definition.look.get_column(position)
     if not column.kind.is_number or not (look.draws or look.trend):
         return None
-    lines = _lines(picture, column) if look.trend else {}
+    lines = _draw_lines(picture, column) if look.trend else {}
     values = picture.result.frame[column.key].drop_nulls()
     if len(values) > MOST_MEASURED:
         values = pl.concat([values.head(MOST_MEASURED), values.top_k(1), values.bottom_k(1)])
     texts = [format_value(value, column.kind, picture.formats[column.key]) for value in values]
     letters = min(MOST_LETTERS, max(map(len, texts), default=1))
-    return Drawn(look, _ends(picture, column, look), lines, letters, picture.paints)
+    return InCellDrawing(look, _ends(picture, column, look), lines, letters, picture.paints)
 
 
 def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]:
@@ -123,7 +125,7 @@ def _ends(picture: Picture, column: Column, look: ColumnLook) -> dict[Any, Ends]
         alike = [
             _reach(frame[each.key])
             for i, each in enumerate(picture.measures)
-            if each.kind.is_number and (looks.column(i).draws, looks.column(i).over) == (look.draws, "table")
+            if each.kind.is_number and (looks.get_column(i).draws, looks.get_column(i).over) == (look.draws, "table")
         ]
         return {None: (min(low for low, _ in alike), max(high for _, high in alike))}
     low, high = _reach(frame[column.key])
@@ -137,7 +139,7 @@ def _reach(values: pl.Series) -> Ends:
     return (there.min(), there.max()) if len(there) else (0, 0)  # type: ignore[return-value]
 
 
-def own_shade(value: float, low: float, high: float, look: ColumnLook, paints: Paints = OWN) -> str:
+def choose_own_shade(value: float, low: float, high: float, look: ColumnLook, paints: Paints = OWN) -> str:
     """The shade of a value in colours that people have set, or those of palettes, from a few tones between them."""
     middle = 0.0 if look.middle is None and low < 0 < high else look.middle
     if middle is not None and low < middle < high:
@@ -148,10 +150,10 @@ def own_shade(value: float, low: float, high: float, look: ColumnLook, paints: P
     else:
         near, far = look.low_colour or paints.rising[0], look.high_colour or paints.rising[1]
         share = (value - low) / (high - low) if high > low else 0.5
-    return between(colour_named(near), colour_named(far), round(share * TONES) / TONES)
+    return interpolate_colours(get_colour(near), get_colour(far), round(share * TONES) / TONES)
 
 
-def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:
+def place_bar(value: float, low: float, high: float) -> tuple[float, float, bool]:
     """Where the bar of a value begins and how long it is, in percent of the cell, and whether it is of a negative
     value. The bars of a column share their zero."""
     left, right = min(low, 0), max(high, 0)
@@ -160,7 +162,7 @@ def bar(value: float, low: float, high: float) -> tuple[float, float, bool]:
     return round(100 * start, 2), round(100 * (end - start), 2), value < 0
 
 
-def shade_step(value: float, low: float, high: float) -> str:
+def choose_shade_step(value: float, low: float, high: float) -> str:
     """The step of a value's shade, from rise-1 to rise-9, or to fall-9 below zero where there are values on both
     sides."""
     if low < 0 < high:
@@ -175,7 +177,7 @@ def is_strong(step: str) -> bool:
     return int(number) >= STRONG[way]
 
 
-def _lines(picture: Picture, column: Column) -> dict[Key, tuple[str, str]]:
+def _draw_lines(picture: Picture, column: Column) -> dict[Key, tuple[str, str]]:
     """For each row, by the values of its dimensions, its line from period to period and what it says."""
     beside = picture.beside
     if beside is None or column.key not in beside.frame.columns:
@@ -187,15 +189,15 @@ def _lines(picture: Picture, column: Column) -> dict[Key, tuple[str, str]]:
         return {}
     first, last = dates.min(), dates.max()
     assert isinstance(first, dt.date) and isinstance(last, dt.date), "a trend is by dates"
-    periods = periods_between(first, last, grain)
+    periods = list_periods(first, last, grain)
     values: dict[Key, dict[dt.date, float]] = {}
     for row in beside.frame.drop_nulls(period).iter_rows(named=True):
         values.setdefault(tuple(row[key] for key in keys), {})[row[period]] = row[column.key]
-    said = f"by {grain.words}, {period_words(first, grain)} to {period_words(last, grain)}"
-    return {key: (small_line([own.get(each) for each in periods]), said) for key, own in values.items()}
+    said = f"by {grain.words}, {label_period(first, grain)} to {label_period(last, grain)}"
+    return {key: (draw_small_line([own.get(each) for each in periods]), said) for key, own in values.items()}
 
 
-def small_line(values: Sequence[float | None]) -> str:
+def draw_small_line(values: Sequence[float | None]) -> str:
     """The values as a path of an SVG of 100 by 30; gaps stay gaps. None for fewer than two."""
     there = [value for value in values if value is not None]
     if len(there) < 2:

@@ -41,7 +41,7 @@ MOST_PLACED = 200
 Spec = dict[str, Any]
 
 
-def _series(made: Iterable[Mark]) -> list[list[Mark]]:
+def _split_series(made: Iterable[Mark]) -> list[list[Mark]]:
     """The marks that have a value, by their series."""
     found: dict[str, list[Mark]] = {}
     for mark in made:
@@ -53,7 +53,7 @@ def _series(made: Iterable[Mark]) -> list[list[Mark]]:
 def choose(made: Sequence[Mark], which: Which) -> list[Mark]:
     """The marks that are labelled: all, the first and last of each series, or its highest and lowest."""
     chosen: list[Mark] = []
-    for series in _series(made):
+    for series in _split_series(made):
         if which == "all":
             chosen += series
         elif which == "ends":
@@ -74,11 +74,11 @@ def note_labels(picture: Picture, made: Sequence[Mark], chosen: Sequence[Mark]) 
     if not chosen:
         return
     for mark in chosen:
-        words, short = _said(picture, mark, mark.text), _said(picture, mark, picture.short_text(mark))
-        mark.more |= {"words": words, "short": short, "wide": picture.text_width(words), "top": 0}
+        words, short = _write_label(picture, mark, mark.text), _write_label(picture, mark, picture.shorten_text(mark))
+        mark.more |= {"words": words, "short": short, "wide": picture.measure_text(words), "top": 0}
     common = {
         "widest": max(mark.more["wide"] for mark in chosen),
-        "widest_short": max(picture.text_width(mark.more["short"]) for mark in chosen),
+        "widest_short": max(picture.measure_text(mark.more["short"]) for mark in chosen),
     }
     highest, deepest = (best(chosen, key=lambda mark: mark.value) for best in (max, min))
     highest.more["top"] = 1
@@ -87,56 +87,56 @@ def note_labels(picture: Picture, made: Sequence[Mark], chosen: Sequence[Mark]) 
         mark.more |= common
 
 
-def _said(picture: Picture, mark: Mark, value: str) -> str:
+def _write_label(picture: Picture, mark: Mark, value: str) -> str:
     """What a label says: the mark's value, its name, or both."""
     name, says = mark.series or mark.name, picture.definition.look.labels.says
     return name if says == "name" else f"{name} {value}" if says else value
 
 
-def whole_or_short(room: str, keeps_top: bool = True) -> Spec:
+def fit_labels(room: str, keeps_top: bool = True) -> Spec:
     """The channel of texts that are whole where the widest of all has the room that an expression says, and short
     where it has not; the highest may be whole nevertheless."""
     is_short = f"datum.widest > {room}" + " && datum.top !== 1" * keeps_top
     return {"field": "words", "condition": {"test": is_short, "value": {"expr": "datum.short"}}}
 
 
-def seen_if(test: str) -> Spec:
+def show_if(test: str) -> Spec:
     return {"condition": {"test": test, "value": 1}, "value": 0}
 
 
-def _kept_within(centre: str) -> str:
+def _clamp_centre(centre: str) -> str:
     """An expression for where the middle of a text stands that does not leave the drawing."""
     return f"clamp({centre}, datum.wide / 2, width - datum.wide / 2)"
 
 
-def within_width(centre: str) -> str:
+def clamp_to_width(centre: str) -> str:
     """An expression for by how many pixels a text in the middle of a place moves so as not to leave the drawing."""
-    return f"{_kept_within(centre)} - ({centre})"
+    return f"{_clamp_centre(centre)} - ({centre})"
 
 
-def room_above(channel: Spec, made: Sequence[Mark]) -> Spec:
+def reserve_room_above(channel: Spec, made: Sequence[Mark]) -> Spec:
     """The channel of values that leaves room for labels above the highest mark, and below the deepest."""
     deep = any(mark.value is not None and mark.value < 0 for mark in made)
     bottom = {"expr": f"height - {ROOM_ABOVE}"} if deep else {"expr": "height"}
     return {**channel, "scale": {**channel.get("scale", {}), "range": [bottom, ROOM_ABOVE]}}
 
 
-def on_bars(along: Spec, across: Spec, series: Sequence[str]) -> Spec:
+def label_bars(along: Spec, across: Spec, series: Sequence[str]) -> Spec:
     """Values above upright bars, below those of negative ones. Bars of several series stand beside one another in
     their order."""
     room = f"bandwidth('x') / {len(series)}" if series else "1.25 * bandwidth('x')"
     encoding: Spec = {
         "x": along,
         "y": across,
-        "text": whole_or_short(room),
-        "opacity": seen_if(f"datum.top === 1 || datum.widest_short <= {room}"),
+        "text": fit_labels(room),
+        "opacity": show_if(f"datum.top === 1 || datum.widest_short <= {room}"),
     }
     middle = "bandwidth('x') / 2"
     if series:
         encoding["xOffset"] = {"field": "series", "type": "nominal", "sort": series}
         middle = "scale('xOffset', datum.series) + bandwidth('xOffset') / 2"
     below = "datum.value < 0"
-    moved = within_width(f"scale('x', datum.name) + {middle}")
+    moved = clamp_to_width(f"scale('x', datum.name) + {middle}")
     return {
         "transform": [{"filter": "datum.labelled === 1"}],
         "mark": {
@@ -150,7 +150,7 @@ def on_bars(along: Spec, across: Spec, series: Sequence[str]) -> Spec:
     }
 
 
-def within_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]) -> Spec:
+def label_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]) -> Spec:
     """Values within parts of stacked bars that are high enough, where the widest has room."""
     room = f"{BAR_SHARE} * bandwidth('x')"
     is_high = f"abs(scale('y', datum.value) - scale('y', 0)) > {LINE}"
@@ -162,12 +162,12 @@ def within_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str]
             "y": {**across, "bandPosition": 0.5},
             "detail": {"field": "paint", "type": "nominal"},
             "order": order,
-            "text": whole_or_short(room, keeps_top=False),
+            "text": fit_labels(room, keeps_top=False),
             "color": {
                 "condition": {"test": {"field": "paint", "oneOf": dark}, "value": ON_SERIES},
                 "value": ON_LIGHT_SERIES,
             },
-            "opacity": seen_if(f"datum.labelled === 1 && datum.widest_short <= {room} && {is_high}"),
+            "opacity": show_if(f"datum.labelled === 1 && datum.widest_short <= {room} && {is_high}"),
         },
     }
 
@@ -181,18 +181,18 @@ def set_apart(made: Sequence[Mark], chosen: Sequence[Mark], field: str, logarith
         for mark in ranked[1:-1]:
             mark.more["labelled"] = 0
         ranked = [ranked[0], ranked[-1]]
-    spots = _spots(made, ranked, logarithmic)
+    spots = _list_spots(made, ranked, logarithmic)
     for i, mark in enumerate(ranked):
-        near = [j for j in range(i) if _may_touch(spots[i], spots[j], _room_between(mark, ranked[j]))]
+        near = [j for j in range(i) if _may_touch(spots[i], spots[j], _measure_room(mark, ranked[j]))]
         if len(near) > MOST_NEAR:
             mark.more["labelled"] = 0
             continue
         for number, j in enumerate(near):
-            place, wide = ranked[j].row()[field], _room_between(mark, ranked[j])
+            place, wide = ranked[j].to_row()[field], _measure_room(mark, ranked[j])
             mark.more |= {f"near{number}_x": place, f"near{number}_y": ranked[j].value, f"near{number}_wide": wide}
 
 
-def _spots(made: Sequence[Mark], ranked: Sequence[Mark], logarithmic: bool) -> list[tuple[float, float]]:
+def _list_spots(made: Sequence[Mark], ranked: Sequence[Mark], logarithmic: bool) -> list[tuple[float, float]]:
     """Where marks stand in the smallest drawing, in pixels."""
     places = {place: i for i, place in enumerate(dict.fromkeys(mark.along for mark in made))}
     heights = [math.log(mark.value) if logarithmic else mark.value for mark in ranked]
@@ -204,7 +204,7 @@ def _spots(made: Sequence[Mark], ranked: Sequence[Mark], logarithmic: bool) -> l
     ]
 
 
-def _room_between(mark: Mark, other: Mark) -> float:
+def _measure_room(mark: Mark, other: Mark) -> float:
     """How far the middles of two labels on one level are apart at least, in pixels."""
     both: int = mark.more["wide"] + other.more["wide"]
     return both / 2 + APART
@@ -214,7 +214,7 @@ def _may_touch(one: tuple[float, float], other: tuple[float, float], room: float
     return abs(one[0] - other[0]) < room and abs(one[1] - other[1]) < LINE
 
 
-def above(along: Spec, across: Spec) -> Spec:
+def label_above(along: Spec, across: Spec) -> Spec:
     """Values above marks along a line; of two that would touch, the higher."""
     field = along["field"]
     return {
@@ -224,10 +224,10 @@ def above(along: Spec, across: Spec) -> Spec:
             "align": "center",
             "baseline": "bottom",
             "dy": -6,
-            "dx": {"expr": within_width(f"scale('x', datum.{field})")},
+            "dx": {"expr": clamp_to_width(f"scale('x', datum.{field})")},
             "aria": False,
         },
-        "encoding": {"x": along, "y": across, "text": {"field": "words"}, "opacity": seen_if(touches_none(field))},
+        "encoding": {"x": along, "y": across, "text": {"field": "words"}, "opacity": show_if(touches_none(field))},
     }
 
 
@@ -241,7 +241,7 @@ def _is_free(number: int, field: str) -> str:
     moved by half their width."""
     near = f"datum.near{number}"
     own, other = (f"scale('x', {at}) + bandwidth('x') / 2" for at in (f"datum.{field}", f"{near}_x"))
-    across = f"abs({_kept_within(own)} - {_kept_within(other)}) >= {near}_wide"
+    across = f"abs({_clamp_centre(own)} - {_clamp_centre(other)}) >= {near}_wide"
     down = f"abs(scale('y', datum.value) - scale('y', {near}_y)) >= {LINE}"
     return f"(!isValid({near}_wide) || {across} || {down})"
 
@@ -250,22 +250,22 @@ def note_ends(made: Sequence[Mark]) -> bool:
     """Notes the last mark of each series in `more`: 1 in `end`, what stands there (`end_name`), its place among the
     ends from the highest down (`end_rank`), and the values of those above it (`end0` and so on). Returns whether
     there are not too many to be named."""
-    ends = sorted((series[-1] for series in _series(made)), key=lambda mark: -mark.value)
+    ends = sorted((series[-1] for series in _split_series(made)), key=lambda mark: -mark.value)
     for mark in made:
         mark.more["end"] = 0
     if len(ends) > MOST_NAMED_ENDS:
         return False
     for rank, mark in enumerate(ends):
         below = len(ends) - 1 - rank
-        mark.more |= {"end": 1, "end_rank": rank, "end_below": below, "end_name": without_middle(mark.series)}
+        mark.more |= {"end": 1, "end_rank": rank, "end_below": below, "end_name": shorten_middle(mark.series)}
         mark.more |= {f"end{i}": ends[i].value for i in range(rank + 1)}
     return True
 
 
-def without_middle(name: str) -> str:
+def shorten_middle(name: str) -> str:
     """A long name without its middle, as names often differ at their ends.
 
-    >>> without_middle("Aldgrave and Tern Point by Saltness")
+    >>> shorten_middle("Aldgrave and Tern Point by Saltness")
     'Aldgrave and…by Saltness'
     """
     if len(name) <= MOST_NAME_LETTERS:
@@ -274,7 +274,7 @@ def without_middle(name: str) -> str:
     return f"{name[: end + 1]}…{name[-end:]}"
 
 
-def names_at_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
+def label_line_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
     """The names of series where their lines end, moved down or up as far as they must be so that none touch: each is a
     line below the one above it, and there is room for those below it."""
     own = "scale('y', datum.value)"

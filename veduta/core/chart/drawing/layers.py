@@ -9,30 +9,36 @@ from typing import Any, Literal
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing import axes
-from veduta.core.chart.drawing.colours import colour_channel, colour_named, legend, legend_lines, series_colours
+from veduta.core.chart.drawing.colours import (
+    build_colour_channel,
+    build_legend,
+    choose_series_colours,
+    count_legend_lines,
+    get_colour,
+)
 from veduta.core.chart.drawing.labels import (
     LINE,
     Which,
-    above,
     choose,
-    names_at_ends,
+    clamp_to_width,
+    fit_labels,
+    label_above,
+    label_bars,
+    label_line_ends,
+    label_stacks,
     note_ends,
     note_labels,
-    on_bars,
-    room_above,
+    reserve_room_above,
     set_apart,
     touches_none,
-    whole_or_short,
-    within_stacks,
-    within_width,
 )
-from veduta.core.chart.drawing.marks import Mark, filled_in, marks, rows_of, series_of
-from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
-from veduta.core.chart.drawing.references import DASHES, reference_layers
-from veduta.core.chart.drawing.shades import shade
+from veduta.core.chart.drawing.marks import Mark, fill_gaps, list_series, make_marks, to_rows
+from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
+from veduta.core.chart.drawing.references import DASHES, draw_references
+from veduta.core.chart.drawing.shades import build_shade
 from veduta.core.formats import format_value, settle
 from veduta.core.query.query import Column
-from veduta.core.words import listed
+from veduta.core.words import join_names
 
 Stacking = Literal["stacked", "grouped", "full"]
 Encoding = dict[str, Any]
@@ -68,7 +74,7 @@ ONLY_UPRIGHT = {"line", "step", "area", "band"}
 
 
 @dataclass
-class Ground:
+class LayerContext:
     """What layers stand on: the channel along the first dimension, which way the drawing lies, how series share a
     place, and the colours of the legend's entries. `layered` says that the rows are those of several layers; so many of
     them have `shades`."""
@@ -106,7 +112,7 @@ class Ground:
 
 
 @dataclass
-class Placed:
+class PlacedLayer:
     """A layer with its number, its marks, the measures they show, and what their colour goes by: a `test` that they
     pass or not, or the `shade` of a measure."""
 
@@ -119,7 +125,7 @@ class Placed:
 
     @property
     def series(self) -> list[str]:
-        return series_of(self.made)
+        return list_series(self.made)
 
     @property
     def series_in_order(self) -> list[str]:
@@ -155,26 +161,28 @@ def draw_layers(
     test holds, or that of its shade. `labels` are those of marks, and series may be named where their lines end."""
     notes: list[str] = []
     if given is None:
-        placed = [_placed(picture, layer, number, coloured_by.get(number)) for number, layer in enumerate(layers)]
+        placed = [_place_layer(picture, layer, number, coloured_by.get(number)) for number, layer in enumerate(layers)]
     else:
-        placed = [Placed(layer, i, given[i], _shown(picture, layer)) for i, layer in enumerate(layers)]
+        placed = [
+            PlacedLayer(layer, i, given[i], _list_shown_columns(picture, layer)) for i, layer in enumerate(layers)
+        ]
     made = [mark for each in placed for mark in each.made]
     lying = lying and not any(layer.how in ONLY_UPRIGHT for layer in layers)
-    made, along = _along(picture, made, layers, lying, notes)
+    made, along = _build_name_channel(picture, made, layers, lying, notes)
     for each in placed:
         each.made = [mark for mark in made if mark.layer == each.number]
-    ground = Ground(
+    ground = LayerContext(
         picture,
         along,
         lying,
         stacking,
-        _painted(picture, placed, unnamed, colours),
+        _build_colour(picture, placed, unnamed, colours),
         len(layers) > 1,
         logarithmic and _is_positive(made, notes),
         shares_on,
         len({layer.axis for layer in layers}) > 1,
         labels,
-        ends_named and len(series_of(made)) > 1 and not picture.whole,
+        ends_named and len(list_series(made)) > 1 and not picture.whole,
         sum(each.shade is not None for each in placed),
     )
     if ground.ends_named:
@@ -182,13 +190,15 @@ def draw_layers(
     if ground.ends_named and "legend" in ground.colour:
         ground.colour = {**ground.colour, "legend": None}
     _note_labels(ground, placed)
-    drawn = [_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")]
-    spec = _composed(ground, drawn)
+    drawn = [
+        _draw_on_axis(ground, [each for each in placed if each.layer.axis == axis]) for axis in ("first", "second")
+    ]
+    spec = _compose(ground, drawn)
     least = _give_room(ground, spec, placed)
-    return Drawing(spec, rows_of(made), notes=notes, along=ground.along_channel, least_height=least)
+    return Drawing(spec, to_rows(made), notes=notes, along=ground.along_channel, least_height=least)
 
 
-def _note_labels(ground: Ground, placed: Sequence[Placed]) -> None:
+def _note_labels(ground: LayerContext, placed: Sequence[PlacedLayer]) -> None:
     """Notes what labels need to know: those of values, which are asked for or stand beside lying bars, and the texts of
     layers of texts."""
     picture = ground.picture
@@ -207,11 +217,11 @@ def _note_labels(ground: Ground, placed: Sequence[Placed]) -> None:
         set_apart(made, chosen, ground.along["field"], ground.logarithmic)
 
 
-def _shown(picture: Picture, layer: Layer) -> list[Column]:
+def _list_shown_columns(picture: Picture, layer: Layer) -> list[Column]:
     return [picture.measures[i] for i in layer.measures if i < len(picture.measures)]
 
 
-def _undivided(picture: Picture) -> Picture:
+def _drop_split(picture: Picture) -> Picture:
     """The totals of the first dimension's values as a picture of its own, in the order of these."""
     result, key = picture.result, picture.dimensions[0].key
     order = result.frame.select(key).unique(maintain_order=True)
@@ -220,32 +230,32 @@ def _undivided(picture: Picture) -> Picture:
     return replace(picture, result=replace(result, columns=columns, frame=frame), cells=[])
 
 
-def _placed(picture: Picture, layer: Layer, number: int, by: Column | None) -> Placed:
+def _place_layer(picture: Picture, layer: Layer, number: int, by: Column | None) -> PlacedLayer:
     if layer.undivided and BY_THE_FIRST in picture.result.totals:
-        picture, layer = _undivided(picture), layer.model_copy(update={"colour": layer.colour or "ink"})
-    measures = _shown(picture, layer)
+        picture, layer = _drop_split(picture), layer.model_copy(update={"colour": layer.colour or "ink"})
+    measures = _list_shown_columns(picture, layer)
     test, shaded_by = (by, None) if layer.test else (None, by)
     carry = {name: column.key for name, column in (("holds", test), ("shade", shaded_by)) if column}
     if layer.how in BETWEEN:
-        made = _between(picture, measures, number, carry)
-        made = filled_in(picture, made) if layer.how == "band" else made
-        return Placed(layer, number, made, measures, test, shaded_by)
-    made = marks(picture, measures, number, carry)
+        made = _make_range_marks(picture, measures, number, carry)
+        made = fill_gaps(picture, made) if layer.how == "band" else made
+        return PlacedLayer(layer, number, made, measures, test, shaded_by)
+    made = make_marks(picture, measures, number, carry)
     if layer.how in ("bar", "line", "step", "area") and not picture.thinned:
-        made = filled_in(picture, made, zero=layer.how == "area")
-    return Placed(layer, number, made, measures, test, shaded_by)
+        made = fill_gaps(picture, made, zero=layer.how == "area")
+    return PlacedLayer(layer, number, made, measures, test, shaded_by)
 
 
-def _between(picture: Picture, measures: list[Column], number: int, carry: Mapping[str, str]) -> list[Mark]:
+def _make_range_marks(picture: Picture, measures: list[Column], number: int, carry: Mapping[str, str]) -> list[Mark]:
     """Marks from the first of two measures to the second; those of one begin at zero."""
     start, end = measures[0], measures[-1]
     if start is end:
-        made = marks(picture, [start], number, carry)
+        made = make_marks(picture, [start], number, carry)
         for mark in made:
             mark.more["to"] = 0
         return made
-    made = marks(picture, [start], number, carry, apart=False)
-    for mark, other in zip(made, marks(picture, [end], number), strict=True):
+    made = make_marks(picture, [start], number, carry, apart=False)
+    for mark, other in zip(made, make_marks(picture, [end], number), strict=True):
         mark.more["to"] = other.value
         mark.tip.insert(len(picture.dimensions) + 1, [end.name, other.text])
         mark.text = f"{mark.text} to {other.text}"
@@ -253,14 +263,14 @@ def _between(picture: Picture, measures: list[Column], number: int, carry: Mappi
     return made
 
 
-def _along(
+def _build_name_channel(
     picture: Picture, made: list[Mark], layers: Sequence[Layer], lying: bool, notes: list[str]
 ) -> tuple[list[Mark], Encoding]:
     if lying or any(layer.how in BANDED for layer in layers):
-        return made, axes.banded(picture, made, lying)
+        return made, axes.build_band_axis(picture, made, lying)
     if picture.dimensions[0].dimension.is_time_axis:
-        return axes.in_time(picture, made, notes)
-    return made, axes.pointed(picture, made)
+        return axes.place_in_time(picture, made, notes)
+    return made, axes.build_point_axis(picture, made)
 
 
 def _is_positive(made: Sequence[Mark], notes: list[str]) -> bool:
@@ -271,34 +281,34 @@ def _is_positive(made: Sequence[Mark], notes: list[str]) -> bool:
     return not low
 
 
-def _painted(
-    picture: Picture, placed: Sequence[Placed], unnamed: Collection[int], colours: Mapping[str, str]
+def _build_colour(
+    picture: Picture, placed: Sequence[PlacedLayer], unnamed: Collection[int], colours: Mapping[str, str]
 ) -> Encoding:
     """Gives each mark its entry in the legend. Returns the colour channel."""
     usual = [each for each in placed if not each.has_colour and each.layer.how != "link"]
-    own = series_colours(picture, list(dict.fromkeys(name for each in usual for name in each.series)))
-    paints = own | {name: colour_named(colours[name]) for name in own if name in colours}
+    own = choose_series_colours(picture, list(dict.fromkeys(name for each in usual for name in each.series)))
+    paints = own | {name: get_colour(colours[name]) for name in own if name in colours}
     for each in placed:
         layer = each.layer
         if layer.how == "link" or each.shade:
             continue
         for mark in each.made:
-            mark.paint = _entry(picture, each, mark) + f" ({each.number})" * (each.number in unnamed)
+            mark.paint = _name_entry(picture, each, mark) + f" ({each.number})" * (each.number in unnamed)
             if each.has_colour:
                 holds = each.test is None or mark.more.get("holds")
-                paints[mark.paint] = colour_named((layer.colour or "better") if holds else (layer.other or "worse"))
+                paints[mark.paint] = get_colour((layer.colour or "better") if holds else (layer.other or "worse"))
     _rank(placed, list(paints))
     if len(paints) <= 1 and (len(picture.dimensions) < 2 or not own):
         return {"value": next(iter(paints.values()), picture.paints.series[0])}
-    channel = colour_channel(paints)
+    channel = build_colour_channel(paints)
     named = {mark.paint for each in placed if each.number not in unnamed for mark in each.made if not each.shade}
     if channel["legend"] and len(named) < len(paints):
         shown = [paint for paint in paints if paint in named]
-        channel["legend"] = {**legend(shown), "values": shown} if shown else None
+        channel["legend"] = {**build_legend(shown), "values": shown} if shown else None
     return channel
 
 
-def _rank(placed: Sequence[Placed], paints: list[str]) -> None:
+def _rank(placed: Sequence[PlacedLayer], paints: list[str]) -> None:
     """Notes the places in the legend of marks that may be stacked or stand side by side."""
     ranks = {paint: rank for rank, paint in enumerate(paints)}
     for each in placed:
@@ -307,13 +317,13 @@ def _rank(placed: Sequence[Placed], paints: list[str]) -> None:
                 mark.more["rank"] = ranks.get(mark.paint, ranks.get(mark.series, 0))
 
 
-def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
+def _name_entry(picture: Picture, placed: PlacedLayer, mark: Mark) -> str:
     """What a mark is called in the legend; one colour for all series is called by what they show."""
     if not placed.has_colour:
         return mark.series
     several = len(picture.dimensions) > 1
     if placed.layer.undivided and several:
-        return f"{listed([measure.name for measure in placed.measures])}, all together"
+        return f"{join_names([measure.name for measure in placed.measures])}, all together"
     name = " to ".join(measure.name for measure in placed.measures) if several or not mark.series else mark.series
     if placed.test is None:
         return name
@@ -322,25 +332,25 @@ def _entry(picture: Picture, placed: Placed, mark: Mark) -> str:
     return placed.layer.other_said or f"{name}, otherwise"
 
 
-def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
+def _draw_on_axis(ground: LayerContext, placed: list[PlacedLayer]) -> list[dict[str, Any]]:
     """The layers that share a value axis, as parts of a specification."""
     if not placed:
         return []
     measures = list({measure.key: measure for each in placed for measure in each.measures}.values())
     full = ground.stacking == "full" and any(each.layer.how in ("bar", "area") for each in placed)
     full = full and any(len(each.series) > 1 for each in placed)
-    across = axes.across(measures, full=full or placed[0].layer.axis == ground.shares_on)
+    across = axes.build_value_channel(measures, full=full or placed[0].layer.axis == ground.shares_on)
     if ground.logarithmic and (values := [mark.value for each in placed for mark in each.made if mark.value]):
-        axes.on_logarithms(across, min(values), max(values))
+        axes.use_logarithmic_scale(across, min(values), max(values))
     has_labels = ground.labels not in ("usual", "none")
     if not ground.lying and (has_labels or any(each.layer.how == "text" for each in placed)):
-        across = room_above(across, [mark for each in placed for mark in each.made])
+        across = reserve_room_above(across, [mark for each in placed for mark in each.made])
     if placed[0].layer.axis == "second":
         across["axis"] |= {"orient": "top" if ground.lying else "right", "grid": False}
     if ground.has_two_axes:
         series = dict.fromkeys(mark.series for each in placed for mark in each.made)
         names = [measure.name for measure in measures] if len(measures) > 1 or not all(series) else list(series)
-        across["axis"] |= {"title": listed(names, "/", 3)}
+        across["axis"] |= {"title": join_names(names, "/", 3)}
     drawn = []
     for each in placed:
         parts = BUILDERS[each.layer.how](ground, each, across)
@@ -351,30 +361,30 @@ def _on_axis(ground: Ground, placed: list[Placed]) -> list[dict[str, Any]]:
     return drawn
 
 
-def _composed(ground: Ground, drawn: list[list[dict[str, Any]]]) -> dict[str, Any]:
+def _compose(ground: LayerContext, drawn: list[list[dict[str, Any]]]) -> dict[str, Any]:
     first, second = drawn
-    behind, over = reference_layers(ground.picture, ground.across_channel, ground.along)
+    behind, over = draw_references(ground.picture, ground.across_channel, ground.along)
     if second and first:
         resolve = {ground.across_channel: "independent", **ground.shades_apart}
         inner = {"resolve": {"scale": ground.shades_apart}} if ground.shades_apart else {}
         both = [{"layer": [*behind, *first, *over], **inner}, {"layer": second, **inner}]
-        return base_spec(layer=both, resolve={"scale": resolve})
+        return make_base_spec(layer=both, resolve={"scale": resolve})
     parts = [*behind, *(first or second), *over]
     if len(parts) == 1:
-        return base_spec(**parts[0])
-    return base_spec(layer=parts, **({"resolve": {"scale": ground.shades_apart}} if ground.shades_apart else {}))
+        return make_base_spec(**parts[0])
+    return make_base_spec(layer=parts, **({"resolve": {"scale": ground.shades_apart}} if ground.shades_apart else {}))
 
 
-def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -> int:
+def _give_room(ground: LayerContext, spec: dict[str, Any], placed: Sequence[PlacedLayer]) -> int:
     """Room for names of series where their lines end, and for many lying bars below one another. Returns the least
     height at which these can be read, in pixels."""
     if ground.ends_named:
         names = [mark.more["end_name"] for each in placed for mark in each.made if mark.more.get("end")]
-        room = AROUND_NAMES + max((ground.picture.text_width(name, strong=True) for name in names), default=0)
+        room = AROUND_NAMES + max((ground.picture.measure_text(name, strong=True) for name in names), default=0)
         spec["padding"] = {"left": 0, "top": 0, "bottom": 0, "right": room}
         return AROUND_ROWS + LINE * len(names)
     if not ground.lying:
-        return _room_below_legend(ground)
+        return _measure_below_legend(ground)
     made = [mark for each in placed for mark in each.made]
     rows = len({mark.name for mark in made})
     grouped = ground.stacking == "grouped"
@@ -384,28 +394,28 @@ def _give_room(ground: Ground, spec: dict[str, Any], placed: Sequence[Placed]) -
     return AROUND_ROWS + LEAST_STEP * rows if rows else 0
 
 
-def _room_below_legend(ground: Ground) -> int:
+def _measure_below_legend(ground: LayerContext) -> int:
     """The least height of a drawing under a legend of several lines, in pixels."""
-    named = legend_lines(ground.colour, NARROW)
+    named = count_legend_lines(ground.colour, NARROW)
     if named < MANY_LINES:
         return 0
     slanted = LONGEST_NAME if ground.along.get("axis", {}).get("labelAngle") else 0
     return AROUND_ROWS + LEGEND_LINE * named + slanted + LEAST_PLOT
 
 
-def _carries_values(ground: Ground, each: Placed) -> bool:
+def _carries_values(ground: LayerContext, each: PlacedLayer) -> bool:
     alone = ground.lying and not ground.layered and each.layer.how == "bar" and ground.labels != "none"
     return alone and len(each.series) <= 1 and len(each.made) <= LABELLED
 
 
-def _dimmed(layer: Layer, unfinished: float | None = None) -> Encoding:
+def _dim_unfinished(layer: Layer, unfinished: float | None = None) -> Encoding:
     conditions = [{"test": "datum.on === 0", "value": 0.25}]
     if unfinished is not None:
         conditions.append({"test": "datum.unfinished === 1", "value": unfinished})
     return {"condition": conditions, "value": layer.opacity or 1}
 
 
-Builder = Callable[[Ground, Placed, Encoding], list[dict[str, Any]]]
+Builder = Callable[[LayerContext, PlacedLayer, Encoding], list[dict[str, Any]]]
 BUILDERS: dict[str, Builder] = {}
 
 
@@ -422,14 +432,14 @@ def draws(*ways: str) -> Callable[[Builder], Builder]:
     return register
 
 
-def _shared(ground: Ground, each: Placed, across: Encoding) -> Encoding:
+def _build_shared_encoding(ground: LayerContext, each: PlacedLayer, across: Encoding) -> Encoding:
     colour = {"color": ground.colour}
     if each.shade:
-        colour = {"fill": _shaded(ground.picture, each), "detail": {"field": "series", "type": "nominal"}}
+        colour = {"fill": _shade(ground.picture, each), "detail": {"field": "series", "type": "nominal"}}
     return {ground.along_channel: ground.along, ground.across_channel: across, **colour}
 
 
-def _shaded(picture: Picture, each: Placed) -> Encoding:
+def _shade(picture: Picture, each: PlacedLayer) -> Encoding:
     """The channel of a layer's shade; its marks say the measure that it is of."""
     column = each.shade
     assert column is not None, "the layer is shaded"
@@ -439,59 +449,59 @@ def _shaded(picture: Picture, each: Placed) -> Encoding:
             text = format_value(mark.more["shade"], column.kind, number_format)
             mark.tip.append([column.name, text])
             mark.said += f", {text} {column.name}"
-    return shade(picture, column, each.made, "shade", each.layer.steps)
+    return build_shade(picture, column, each.made, "shade", each.layer.steps)
 
 
 @draws("bar")
-def _bars(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_bars(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     several = len(each.series) > 1
     stack = {"full": "normalize", "stacked": "zero", "grouped": None}[ground.stacking] if several else None
     if _carries_values(ground, each):
-        across = across | {"scale": {**across.get("scale", {}), "range": _with_room_beside(each.made)}}
-    encoding = _shared(ground, each, across | {"stack": stack})
-    encoding |= {"opacity": _dimmed(each.layer, unfinished=0.55), "description": SAID}
+        across = across | {"scale": {**across.get("scale", {}), "range": _reserve_beside(each.made)}}
+    encoding = _build_shared_encoding(ground, each, across | {"stack": stack})
+    encoding |= {"opacity": _dim_unfinished(each.layer, unfinished=0.55), "description": SAID}
     if several and ground.stacking == "grouped":
         encoding[f"{ground.along_channel}Offset"] = {"field": "series", "type": "nominal", "sort": each.series_in_order}
     elif several:
         encoding["order"] = ground.stacked_in_order
     bars = {"mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}
     if _carries_values(ground, each):
-        return [bars, *_values_beside(ground, each.made, across)]
-    return [bars, *_values_on(ground, each, across, stack)]
+        return [bars, *_label_beside(ground, each.made, across)]
+    return [bars, *_label_on(ground, each, across, stack)]
 
 
-def _values_on(ground: Ground, each: Placed, across: Encoding, stack: str | None) -> list[dict[str, Any]]:
+def _label_on(ground: LayerContext, each: PlacedLayer, across: Encoding, stack: str | None) -> list[dict[str, Any]]:
     """The values on upright bars, if they are asked for; not those of shares."""
     if ground.lying or ground.labels in ("usual", "none") or stack == "normalize":
         return []
     if stack == "zero":
         paints = ground.colour.get("scale", {})
         colours = dict(zip(paints.get("domain", ()), paints.get("range", ()), strict=True))
-        return [within_stacks(ground.along, across | {"stack": stack}, ground.stacked_in_order, colours)]
+        return [label_stacks(ground.along, across | {"stack": stack}, ground.stacked_in_order, colours)]
     series = each.series_in_order if len(each.series) > 1 else []
-    return [on_bars(ground.along, across | {"stack": None}, series)]
+    return [label_bars(ground.along, across | {"stack": None}, series)]
 
 
-def _with_room_beside(made: Sequence[Mark]) -> list[dict[str, str]]:
+def _reserve_beside(made: Sequence[Mark]) -> list[dict[str, str]]:
     """From where to where lying bars reach, so that there is room for their values beside them."""
-    room = _room_beside(made)
+    room = _measure_beside(made)
     before = room if any(mark.value is not None and mark.value < 0 for mark in made) else 0
     after = room if not before or any((mark.value or 0) > 0 for mark in made) else 0
     has_room = _has_room_beside(made)
     return [{"expr": f"{has_room} ? {before} : 0"}, {"expr": f"{has_room} ? width - {after} : width"}]
 
 
-def _room_beside(made: Sequence[Mark]) -> int:
+def _measure_beside(made: Sequence[Mark]) -> int:
     """px that the longest value takes beside a bar."""
     return 10 + max((mark.more["wide"] for mark in made if "wide" in mark.more), default=0)
 
 
 def _has_room_beside(made: Sequence[Mark]) -> str:
     """An expression for whether bars that leave room for their values can still be compared."""
-    return f"width > {2 * _room_beside(made)}"
+    return f"width > {2 * _measure_beside(made)}"
 
 
-def _values_beside(ground: Ground, made: Sequence[Mark], across: Encoding) -> list[dict[str, Any]]:
+def _label_beside(ground: LayerContext, made: Sequence[Mark], across: Encoding) -> list[dict[str, Any]]:
     """The values beside lying bars, where there is room: right of positive ones, left of negative ones."""
     no_room = {"test": f"!({_has_room_beside(made)})", "value": 0}
     chosen = [{"filter": "datum.labelled === 1"}] if ground.labels in ("ends", "extremes") else []
@@ -511,7 +521,7 @@ def _values_beside(ground: Ground, made: Sequence[Mark], across: Encoding) -> li
 
 
 @draws("line", "step", "area")
-def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_lines(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     """Missing periods are gaps, the unfinished last one is dashed or pale; dots that cannot be seen are pointed at."""
     layer = each.layer
     is_area = layer.how == "area"
@@ -528,13 +538,13 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     shape |= {"invalid": "break-paths-show-domains", "aria": False}
     if layer.opacity:
         shape["opacity"] = layer.opacity
-    encoding = _shared(ground, each, across) | {"detail": {"field": "series", "type": "nominal"}}
+    encoding = _build_shared_encoding(ground, each, across) | {"detail": {"field": "series", "type": "nominal"}}
     if ground.picture.selected is not None:
         encoding["opacity"] = {"value": 0.35}
     if is_area and len(each.series) > 1:
         encoding["order"] = ground.stacked_in_order
     pale = {"fillOpacity": 0.4} if is_area else {"strokeDash": [4, 4]}
-    points = _shared(ground, each, across) | {
+    points = _build_shared_encoding(ground, each, across) | {
         "description": SAID,
         "opacity": {
             "condition": [{"test": "datum.alone === 1", "value": 1}, {"test": "datum.dot === 1", "value": 1}],
@@ -543,9 +553,9 @@ def _lines(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
     }
     words = []
     if ground.ends_named and not is_area:
-        words.append(names_at_ends(ground.along, across, ground.colour))
+        words.append(label_line_ends(ground.along, across, ground.colour))
     if ground.labels not in ("usual", "none") and not is_area:
-        words.append(above(ground.along, across))
+        words.append(label_above(ground.along, across))
     return [
         {"transform": [{"filter": "datum.unfinished === 0"}], "mark": shape, "encoding": encoding},
         {"transform": [{"filter": "datum.tail === 1"}], "mark": shape | pale, "encoding": encoding},
@@ -576,27 +586,30 @@ def _mark_alone_and_tail(picture: Picture, made: list[Mark]) -> None:
 
 
 @draws("dot", "tick")
-def _points(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_points(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     layer = each.layer
     shape: dict[str, Any] = {"type": "point", "filled": True, "size": (layer.size or 9) ** 2, **POINTED_AT}
     if layer.how == "tick":
         shape = {"type": "tick", "thickness": layer.width or 2.5, **POINTED_AT}
-    encoding = _shared(ground, each, across | {"stack": None}) | {"opacity": _dimmed(layer, 0.55), "description": SAID}
+    encoding = _build_shared_encoding(ground, each, across | {"stack": None}) | {
+        "opacity": _dim_unfinished(layer, 0.55),
+        "description": SAID,
+    }
     return [{"transform": [{"filter": "isValid(datum.value)"}], "mark": shape, "encoding": encoding}]
 
 
 @draws("text")
-def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_texts(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     place: Encoding = {"align": "left", "dx": 6, "baseline": "middle"}
-    encoding = _shared(ground, each, across | {"stack": None})
-    opacity, text = _dimmed(each.layer), {"field": "words"}
+    encoding = _build_shared_encoding(ground, each, across | {"stack": None})
+    opacity, text = _dim_unfinished(each.layer), {"field": "words"}
     if not ground.lying:
         places = len({mark.name for mark in each.made}) or 1
         room = f"{BESIDE_BANDS} * (bandwidth('x') || width / {places})"
-        text = whole_or_short(room)
+        text = fit_labels(room)
         hidden = f"!({touches_none('name')}) || (datum.top !== 1 && datum.widest_short > {room})"
         opacity["condition"].insert(0, {"test": hidden, "value": 0})
-        moved = within_width("scale('x', datum.name) + bandwidth('x') / 2")
+        moved = clamp_to_width("scale('x', datum.name) + bandwidth('x') / 2")
         place = {"baseline": "bottom", "dy": -5, "dx": {"expr": moved}}
     encoding |= {"text": text, "opacity": opacity, "description": SAID}
     return [
@@ -609,29 +622,32 @@ def _texts(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any
 
 
 @draws("range")
-def _ranges(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
-    encoding = _shared(ground, each, across | {"stack": None})
+def _draw_ranges(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
+    encoding = _build_shared_encoding(ground, each, across | {"stack": None})
     encoding |= {f"{ground.across_channel}2": {"field": "to"}, "description": SAID}
-    encoding["opacity"] = _dimmed(each.layer, unfinished=0.55)
+    encoding["opacity"] = _dim_unfinished(each.layer, unfinished=0.55)
     valid = "isValid(datum.value) && isValid(datum.to)"
     return [{"transform": [{"filter": valid}], "mark": {"type": "bar", **POINTED_AT}, "encoding": encoding}]
 
 
 @draws("band")
-def _bands(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_bands(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     shape = {"type": "area", "line": False, "opacity": each.layer.opacity or 0.28, "aria": False}
     shape["invalid"] = "break-paths-show-domains"
-    encoding = _shared(ground, each, across | {"stack": None})
+    encoding = _build_shared_encoding(ground, each, across | {"stack": None})
     encoding |= {f"{ground.across_channel}2": {"field": "to"}, "detail": {"field": "series", "type": "nominal"}}
     return [{"mark": shape, "encoding": encoding}]
 
 
 @draws("link")
-def _links(ground: Ground, each: Placed, across: Encoding) -> list[dict[str, Any]]:
+def _draw_links(ground: LayerContext, each: PlacedLayer, across: Encoding) -> list[dict[str, Any]]:
     layer = each.layer
     shape: dict[str, Any] = {"type": "rule", "strokeWidth": layer.width or 1.5, "aria": False}
     shape["strokeDash"] = DASHES.get(layer.dash, [1, 0])
-    encoding = _shared(ground, each, across) | {f"{ground.across_channel}2": {"field": "to"}, "opacity": _dimmed(layer)}
-    encoding["color"] = {"value": colour_named(layer.colour or "quiet")}
+    encoding = _build_shared_encoding(ground, each, across) | {
+        f"{ground.across_channel}2": {"field": "to"},
+        "opacity": _dim_unfinished(layer),
+    }
+    encoding["color"] = {"value": get_colour(layer.colour or "quiet")}
     valid = "isValid(datum.value) && isValid(datum.to)"
     return [{"transform": [{"filter": valid}], "mark": shape, "encoding": encoding}]

@@ -47,10 +47,10 @@ STRONGER = 1.06
 """How much wider strong letters are, at most."""
 
 
-def text_width(text: str, size: int = SIZES[""], strong: bool = False) -> int:
+def measure_text(text: str, size: int = SIZES[""], strong: bool = False) -> int:
     """How many pixels a text takes at most.
 
-    >>> text_width("2,656,141"), text_width("2.66M"), text_width("Wednesday")
+    >>> measure_text("2,656,141"), measure_text("2.66M"), measure_text("Wednesday")
     (50, 32, 60)
     """
     width = size * sum(_WIDTH_OF.get(letter, WIDEST) for letter in text)

@@ -10,10 +10,10 @@ from functools import cache, partial
 from types import MappingProxyType
 from typing import Any, cast
 
-from veduta.core.calendar import PERIODS, periods_between
-from veduta.core.chart.drawing.conditions import CellLook, formats_on, look_of
-from veduta.core.chart.drawing.picture import Picture, plain_point
-from veduta.core.data.fields import Kind
+from veduta.core.calendar import PERIODS, list_periods
+from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
+from veduta.core.chart.drawing.picture import Picture, simplify_point
+from veduta.core.data.fields import DataType
 from veduta.core.formats import REST_POINT, format_value
 from veduta.core.query.query import Column
 
@@ -44,7 +44,7 @@ class Mark:
     measure: str = ""
     more: dict[str, Any] = attribute(default_factory=dict)
 
-    def row(self) -> dict[str, Any]:
+    def to_row(self) -> dict[str, Any]:
         """The mark as a row of a specification's data; a time as milliseconds since 1970 in `at`."""
         row = {
             "name": self.name,
@@ -60,7 +60,7 @@ class Mark:
             "layer": self.layer,
         }
         if isinstance(self.along, dt.date):
-            row["at"] = milliseconds(self.along)
+            row["at"] = to_milliseconds(self.along)
         return row | self.more if self.more else row
 
 
@@ -69,12 +69,12 @@ def is_rest(mark: Mark) -> bool:
     return REST_POINT in (mark.point or ())
 
 
-def milliseconds(day: dt.date) -> int:
+def to_milliseconds(day: dt.date) -> int:
     clock = (day.hour * 60 + day.minute) * 60_000 + day.second * 1_000 if isinstance(day, dt.datetime) else 0
     return (day.toordinal() - EPOCH) * 86_400_000 + clock
 
 
-def marks(
+def make_marks(
     picture: Picture,
     measures: Sequence[Column] | None = None,
     layer: int = 0,
@@ -87,9 +87,9 @@ def marks(
     formats = picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1
-    by_measure = {column.key: formats_on(picture, i, is_mark=True) for i, column in enumerate(picture.measures)}
+    by_measure = {column.key: list_formats(picture, i, is_mark=True) for i, column in enumerate(picture.measures)}
     made = []
-    for cell in _cells(picture):
+    for cell in _list_cells(picture):
         for measure in shown:
             value = cell.row[measure.key]
             text = format_value(value, measure.kind, formats[measure.key])
@@ -141,7 +141,7 @@ class _Cell:
     is_unfinished: bool
 
 
-def _cells(picture: Picture) -> list[_Cell]:
+def _list_cells(picture: Picture) -> list[_Cell]:
     """The cells of a picture, worked out once for all its layers."""
     if not picture.cells:
         picture.cells.extend(_read_cells(picture))
@@ -150,15 +150,15 @@ def _cells(picture: Picture) -> list[_Cell]:
 
 def _read_cells(picture: Picture) -> Iterator[_Cell]:
     result, dimensions = picture.result, picture.dimensions
-    last, first = _unfinished_ends(picture)
-    until = format_value(result.unfinished, Kind.DATE, dimensions[0].format) if last else ""
-    since = format_value(result.begun, Kind.DATE, dimensions[0].format) if first else ""
+    last, first = _find_unfinished_ends(picture)
+    until = format_value(result.unfinished, DataType.DATE, dimensions[0].format) if last else ""
+    since = format_value(result.begun, DataType.DATE, dimensions[0].format) if first else ""
     panel, names = picture.panel, [column.name for column in dimensions]
-    said = [cache(partial(picture.words, column)) for column in dimensions]  # many marks have a value in common
+    said = [cache(partial(picture.label, column)) for column in dimensions]  # many marks have a value in common
     for row in result.frame.iter_rows(named=True):
-        values = [result.value(row, column.key) for column in dimensions]
+        values = [result.get_value(row, column.key) for column in dimensions]
         words = [worded(value) for worded, value in zip(said, values, strict=True)]
-        point = plain_point(values)
+        point = simplify_point(values)
         yield _Cell(
             row=row,
             along=values[0] if values else None,
@@ -166,7 +166,7 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
             series=" · ".join(words[1:]),
             said=", ".join(words),
             point=point,
-            on=picture.chosen(point),
+            on=picture.is_chosen(point),
             tip_start=[[name, word] for name, word in zip(names, words, strict=True)],
             tip_end=[
                 ["Unfinished", f"data {which}"]
@@ -177,7 +177,7 @@ def _read_cells(picture: Picture) -> Iterator[_Cell]:
         )
 
 
-def _unfinished_ends(picture: Picture) -> tuple[dt.date | None, dt.date | None]:
+def _find_unfinished_ends(picture: Picture) -> tuple[dt.date | None, dt.date | None]:
     """The starts of the last and of the first period shown, each if it is not whole."""
     result = picture.whole.result if picture.whole else picture.result
     if result.unfinished is None and result.begun is None:
@@ -189,16 +189,16 @@ def _unfinished_ends(picture: Picture) -> tuple[dt.date | None, dt.date | None]:
     return last if result.unfinished else None, first if result.begun else None
 
 
-def rows_of(made: Sequence[Mark]) -> list[dict[str, Any]]:
+def to_rows(made: Sequence[Mark]) -> list[dict[str, Any]]:
     """Marks as the rows of a specification's data."""
-    return [mark.row() for mark in made]
+    return [mark.to_row() for mark in made]
 
 
-def series_of(made: Sequence[Mark]) -> list[str]:
+def list_series(made: Sequence[Mark]) -> list[str]:
     return list(dict.fromkeys(mark.series for mark in made))
 
 
-def filled_in(picture: Picture, made: list[Mark], zero: bool = False) -> list[Mark]:
+def fill_gaps(picture: Picture, made: list[Mark], zero: bool = False) -> list[Mark]:
     """The marks with one for every period between the first and the last and every series.
 
     Missing ones have an empty number, or 0 where `zero` (for areas, which cannot be stacked on a gap).
@@ -210,8 +210,8 @@ def filled_in(picture: Picture, made: list[Mark], zero: bool = False) -> list[Ma
     if not dated:
         return made
     grain = first.dimension.period
-    periods = periods_between(min(dated), max(dated), grain)
-    series = series_of(made)
+    periods = list_periods(min(dated), max(dated), grain)
+    series = list_series(made)
     if not periods or len(periods) * len(series) > MOST_FILLED_IN:
         return made
     there = {(mark.along, mark.series): mark for mark in made}
@@ -222,7 +222,7 @@ def filled_in(picture: Picture, made: list[Mark], zero: bool = False) -> list[Ma
         for name in series:
             mark = there.get((period, name))
             if mark is None:
-                words = picture.words(first, period)
+                words = picture.label(first, period)
                 tip = [[first.name, words], ["", "no rows"]]
                 said = f"{words}: no rows"
                 mark = Mark(period, words, name, 0 if zero else None, "–", tip, said, None, layer=made[0].layer)

@@ -14,13 +14,13 @@ import polars as pl
 
 from veduta.core.chart.definition import Panels
 from veduta.core.chart.drawing.axes import LETTERS_ALONG
-from veduta.core.chart.drawing.cells import in_order
-from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, legend
+from veduta.core.chart.drawing.cells import sort_values
+from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, build_legend
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import AROUND_ROWS
-from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, plain_point, units
+from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, iterate_units, simplify_point
 from veduta.core.query.query import Column
-from veduta.core.words import counted, listed
+from veduta.core.words import join_names, pluralise
 
 MOST_PANELS, MOST_IN_GRID = 60, 120
 MOST_NOTES = 4
@@ -59,30 +59,30 @@ def draw_panels(picture: Picture, draw: Callable[[Picture], Drawing]) -> Drawing
     panels = picture.definition.panels
     assert panels is not None, "there are panels"
     notes: list[str] = []
-    made = _panels(picture, panels, notes)
+    made = _make_panels(picture, panels, notes)
     drawings = [draw(panel.picture) for panel in made]
-    notes += _notes(made, drawings)
+    notes += _collect_notes(made, drawings)
     if _has_two_axes(drawings) and panels.scales == "common":
         notes.append("With two value axes, each panel has scales of its own.")
     if all(drawing.figures is not None for drawing in drawings):
-        return Drawing(figures=_figures(made, drawings), notes=notes)
-    rows = [row for i, panel in enumerate(made) for row in _rows(picture, panel, drawings[i], i)]
-    room = _room(panels, made, drawings)
-    spec = _composed(panels, made, drawings, room)
+        return Drawing(figures=_collect_figures(made, drawings), notes=notes)
+    rows = [row for i, panel in enumerate(made) for row in _iterate_rows(picture, panel, drawings[i], i)]
+    room = _measure_room(panels, made, drawings)
+    spec = _compose(panels, made, drawings, room)
     along = drawings[0].along if drawings else ""
     return Drawing(spec, rows, notes=notes, along=along, panels=room)
 
 
-def _panels(picture: Picture, panels: Panels, notes: list[str]) -> list[_Panel]:
+def _make_panels(picture: Picture, panels: Panels, notes: list[str]) -> list[_Panel]:
     """The panels in their order, with what is left out said in `notes`."""
     columns = picture.dimensions[-len(panels.by) :]
     orders = [_order(picture, column) for column in columns]
     if len(orders) == 2 and len(orders[1]) > MOST_ACROSS:
-        notes.append(_said_first(MOST_ACROSS, len(orders[1]), columns[1]))
+        notes.append(_note_first_panels(MOST_ACROSS, len(orders[1]), columns[1]))
         orders[1] = orders[1][:MOST_ACROSS]
     most = MOST_IN_GRID // len(orders[1]) if len(orders) == 2 and orders[1] else MOST_PANELS
     if len(orders[0]) > most:
-        notes.append(_said_first(most, len(orders[0]), columns[0]))
+        notes.append(_note_first_panels(most, len(orders[0]), columns[0]))
         orders[0] = orders[0][:most]
     if not picture.value_order and len(picture.dimensions) > len(columns):
         picture = replace(picture, value_order=_order(picture, picture.dimensions[-len(columns) - 1]))
@@ -90,13 +90,13 @@ def _panels(picture: Picture, panels: Panels, notes: list[str]) -> list[_Panel]:
     made = []
     for values in product(*orders):
         frame = frames.get(values, picture.result.frame.clear())
-        words = [picture.words(column, value) for column, value in zip(columns, values, strict=True)]
-        inside = _narrowed(picture, columns, values, frame)
+        words = [picture.label(column, value) for column, value in zip(columns, values, strict=True)]
+        inside = _narrow_picture(picture, columns, values, frame)
         made.append(_Panel(values, ", ".join(words), inside, words[-1], words[0] if len(words) > 1 else ""))
     return made
 
 
-def _said_first(most: int, there: int, column: Column) -> str:
+def _note_first_panels(most: int, there: int, column: Column) -> str:
     return f"Panels are drawn of the first {most} of {there:,} values of {column.name}."
 
 
@@ -106,45 +106,47 @@ def _order(picture: Picture, column: Column) -> list[Any]:
     frame = picture.result.frame
     frames = frame.partition_by(before) if before else [frame]
     sequences = [each[column.key].drop_nulls().unique(maintain_order=True).to_list() for each in frames]
-    usual = in_order(frame[column.key].to_list())
+    usual = sort_values(frame[column.key].to_list())
     places = {value: place for place, value in enumerate(usual)}
     has_own_order = any(places[a] > places[b] for sequence in sequences for a, b in pairwise(sequence))
-    return [*merged(sequences), *usual[-1:][: usual[-1] is None]] if has_own_order else usual
+    return [*merge_sequences(sequences), *usual[-1:][: usual[-1] is None]] if has_own_order else usual
 
 
-def _narrowed(picture: Picture, columns: Sequence[Column], values: tuple[Any, ...], frame: pl.DataFrame) -> Picture:
+def _narrow_picture(
+    picture: Picture, columns: Sequence[Column], values: tuple[Any, ...], frame: pl.DataFrame
+) -> Picture:
     """What a panel draws: the cells of its values, without its dimensions."""
     whole, keys = picture.result, [column.key for column in columns]
     inside = [column for column in whole.columns if column.key not in keys]
     places = tuple(i for i, column in enumerate(whole.dimensions) if column.key in keys)
     totals = {
-        tuple(i for i in positions if i not in places): _of_panel(total, keys, values)
+        tuple(i for i in positions if i not in places): _filter_panel(total, keys, values)
         for positions, total in whole.totals.items()
         if set(places) <= set(positions)
     }
     result = replace(whole, columns=inside, frame=frame.drop(keys), totals=totals, groups=frame.height)
-    return replace(picture, result=result, panel=tuple(plain_point(list(values))), whole=picture, cells=[])
+    return replace(picture, result=result, panel=tuple(simplify_point(list(values))), whole=picture, cells=[])
 
 
-def _of_panel(frame: pl.DataFrame, keys: list[str], values: tuple[Any, ...]) -> pl.DataFrame:
+def _filter_panel(frame: pl.DataFrame, keys: list[str], values: tuple[Any, ...]) -> pl.DataFrame:
     same = [pl.col(key).eq_missing(pl.lit(value)) for key, value in zip(keys, values, strict=True)]
     return frame.filter(*same)
 
 
-def _notes(made: Sequence[_Panel], drawings: Sequence[Drawing]) -> list[str]:
+def _collect_notes(made: Sequence[_Panel], drawings: Sequence[Drawing]) -> list[str]:
     """What the drawings say, once each, with the panels that it is about if these are not all."""
     about: dict[str, list[str]] = {}
     for panel, drawing in zip(made, drawings, strict=True):
         for note in drawing.notes:
             about.setdefault(note, []).append(panel.name)
     of_all = [note for note, names in about.items() if len(names) == len(made)]
-    of_some = [f"{listed(names, most=3)}: {note}" for note, names in about.items() if len(names) < len(made)]
+    of_some = [f"{join_names(names, most=3)}: {note}" for note, names in about.items() if len(names) < len(made)]
     if len(of_some) > MOST_NOTES:
-        of_some[MOST_NOTES:] = [f"{counted(len(of_some) - MOST_NOTES, 'more note')} of single panels."]
+        of_some[MOST_NOTES:] = [f"{pluralise(len(of_some) - MOST_NOTES, 'more note')} of single panels."]
     return of_all + of_some
 
 
-def _figures(made: Sequence[_Panel], drawings: Sequence[Drawing]) -> list[Any]:
+def _collect_figures(made: Sequence[_Panel], drawings: Sequence[Drawing]) -> list[Any]:
     """The figures of all panels, called by theirs."""
     return [
         replace(figure, name=panel.name if len(drawing.figures or ()) == 1 else f"{panel.name}: {figure.name}")
@@ -153,11 +155,11 @@ def _figures(made: Sequence[_Panel], drawings: Sequence[Drawing]) -> list[Any]:
     ]
 
 
-def _rows(picture: Picture, panel: _Panel, drawing: Drawing, number: int) -> Iterator[dict[str, Any]]:
+def _iterate_rows(picture: Picture, panel: _Panel, drawing: Drawing, number: int) -> Iterator[dict[str, Any]]:
     """The rows of a panel's drawing; their points, tips and spoken words have the panel's values too."""
     inside = len(panel.picture.dimensions)
     columns = picture.dimensions[inside:]
-    told = [[column.name, picture.words(column, value)] for column, value in zip(columns, panel.values, strict=True)]
+    told = [[column.name, picture.label(column, value)] for column, value in zip(columns, panel.values, strict=True)]
     for row in drawing.rows:
         changed = {"panel": number, "said": f"{panel.name}, {row['said']}", "tip": [*told, *row["tip"]]}
         if row["point"] is not None and len(row["point"]) == inside:
@@ -165,9 +167,9 @@ def _rows(picture: Picture, panel: _Panel, drawing: Drawing, number: int) -> Ite
         yield {**row, **changed}
 
 
-def _room(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing]) -> PanelRoom:
+def _measure_room(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing]) -> PanelRoom:
     """How far apart panels stand: their titles, and the numbers and labels that each has."""
-    own = _own(panels, drawings)
+    own = _find_own_data(panels, drawings)
     specs = [drawing.spec or {} for drawing in drawings]
     beside = max((spec.get("padding", {}).get("right", 0) for spec in specs), default=0)
     lies = any(drawing.along == "y" for drawing in drawings)
@@ -195,7 +197,7 @@ def _room(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing]) -
     )
 
 
-def _own(panels: Panels, drawings: Sequence[Drawing]) -> set[str]:
+def _find_own_data(panels: Panels, drawings: Sequence[Drawing]) -> set[str]:
     """The channels whose scales are each panel's own: where both axes are measures, those of values are both."""
     along = drawings[0].along if drawings else ""
     if panels.scales == "own":
@@ -210,19 +212,20 @@ def _has_two_axes(drawings: Sequence[Drawing]) -> bool:
 
 def _stands_on_top(spec: Spec) -> bool:
     """Whether the axis of the columns stands above them."""
-    axes = [encoding.get("x", {}).get("axis") for encoding in _encodings(spec)]
+    axes = [encoding.get("x", {}).get("axis") for encoding in _iterate_encodings(spec)]
     return any(axis and axis.get("orient") == "top" for axis in axes)
 
 
-def _composed(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing], room: PanelRoom) -> Spec:
-    own = _own(panels, drawings)
+def _compose(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing], room: PanelRoom) -> Spec:
+    own = _find_own_data(panels, drawings)
     specs = [
-        _inside(panel, drawing.spec or {}, i) for i, (panel, drawing) in enumerate(zip(made, drawings, strict=True))
+        _place_inside(panel, drawing.spec or {}, i)
+        for i, (panel, drawing) in enumerate(zip(made, drawings, strict=True))
     ]
     _share_domains(specs, drawings, own)
     _share_colours(specs)
     for i, spec in enumerate(specs):
-        for encoding in _encodings(spec):
+        for encoding in _iterate_encodings(spec):
             _label_at_edges(encoding, i, own)
     columns = room.columns or min(3, room.count) or 1
     sizes = {"columns": columns, "shown": room.count, "panel_width": 200, "panel_height": 120, "whole": 700}
@@ -242,10 +245,10 @@ def _composed(panels: Panels, made: Sequence[_Panel], drawings: Sequence[Drawing
     }
 
 
-def _inside(panel: _Panel, spec: Spec, number: int) -> Spec:
+def _place_inside(panel: _Panel, spec: Spec, number: int) -> Spec:
     """A drawing's specification as one of a panel, with its title; two sizes are given by the page."""
     inside = {name: part for name, part in spec.items() if name not in ("$schema", "data", "datasets", "padding")}
-    inside = _sized(inside)
+    inside = _size_part(inside)
     transform = [{"filter": f"datum.panel === {number}"}, *inside.get("transform", [])]
     heading: Any = panel.heading
     if panel.side:
@@ -255,11 +258,11 @@ def _inside(panel: _Panel, spec: Spec, number: int) -> Spec:
     if layers is None:
         layers = [{name: inside.pop(name) for name in ("mark", "encoding") if name in inside}]
     if panel.side:
-        layers = [*layers, _at_side(panel.side, number)]
+        layers = [*layers, _make_side_title(panel.side, number)]
     return {**inside, "width": 200, "height": 120, "title": title, "transform": transform, "layer": layers}
 
 
-def _at_side(text: str, number: int) -> Spec:
+def _make_side_title(text: str, number: int) -> Spec:
     """What a row of panels is called, at the right of its last one."""
     mark = {"type": "text", "text": text, "angle": 90, "baseline": "bottom", "fontWeight": 600, "aria": False}
     place = {"x": {"expr": "panel_width + 6"}, "y": {"expr": "panel_height / 2"}, "limit": {"expr": "panel_height"}}
@@ -267,10 +270,10 @@ def _at_side(text: str, number: int) -> Spec:
     return {"data": {"values": [{}]}, "mark": {**mark, **place, **shown}}
 
 
-def _sized(part: Any) -> Any:
+def _size_part(part: Any) -> Any:
     """Expressions that read the drawing's width and height read the panel's."""
     if isinstance(part, list):
-        return [_sized(each) for each in part]
+        return [_size_part(each) for each in part]
     if not isinstance(part, dict):
         return part
     sized = {}
@@ -278,12 +281,12 @@ def _sized(part: Any) -> Any:
         if name == "expr" and isinstance(value, str):
             sized[name] = re.sub(r"\b(width|height)\b", lambda found: SIZES[found[1]], value)
         else:
-            sized[name] = _sized(value)
+            sized[name] = _size_part(value)
     return sized
 
 
-def _encodings(spec: Spec) -> Iterator[Spec]:
-    return (unit["encoding"] for unit in units(spec) if "encoding" in unit)
+def _iterate_encodings(spec: Spec) -> Iterator[Spec]:
+    return (unit["encoding"] for unit in iterate_units(spec) if "encoding" in unit)
 
 
 def _share_domains(specs: Sequence[Spec], drawings: Sequence[Drawing], own: set[str]) -> None:
@@ -292,29 +295,29 @@ def _share_domains(specs: Sequence[Spec], drawings: Sequence[Drawing], own: set[
         channels = [
             encoding[which]
             for spec in specs
-            for encoding in _encodings(spec)
+            for encoding in _iterate_encodings(spec)
             if encoding.get(which, {}).get("type") in ("nominal", "ordinal")
         ]
-        given = [order for channel in channels if (order := _given_order(channel))]
+        given = [order for channel in channels if (order := _get_order(channel))]
         fields = {channel["field"] for channel in channels}
         there = [
             list(dict.fromkeys(row[field] for row in drawing.rows if field in row))
             for field in fields
             for drawing in drawings
         ]
-        domain = merged(given or there)
+        domain = merge_sequences(given or there)
         for channel in channels:
             channel["scale"] = {**channel.get("scale", {}), "domain": domain}
             channel["sort"] = None
 
 
-def _given_order(channel: Spec) -> list[Any]:
+def _get_order(channel: Spec) -> list[Any]:
     """The order of its values that a channel gives itself."""
     sort = channel.get("sort")
     return channel.get("scale", {}).get("domain") or (sort if isinstance(sort, list) else [])
 
 
-def merged(sequences: Iterable[Sequence[Any]]) -> list[Any]:
+def merge_sequences(sequences: Iterable[Sequence[Any]]) -> list[Any]:
     """The values of all sequences in an order in which each of them agrees, if there is one; else as they come."""
     sequences = list(sequences)
     sorter: TopologicalSorter[Any] = TopologicalSorter()
@@ -334,7 +337,7 @@ def _share_colours(specs: Sequence[Spec]) -> None:
     channels = [
         encoding["color"]
         for spec in specs
-        for encoding in _encodings(spec)
+        for encoding in _iterate_encodings(spec)
         if encoding.get("color", {}).get("field") == "paint"
     ]
     paints: dict[str, str] = {}
@@ -342,9 +345,9 @@ def _share_colours(specs: Sequence[Spec]) -> None:
         for name, colour in zip(channel["scale"]["domain"], channel["scale"]["range"], strict=True):
             paints.setdefault(name, colour)
     legends = [channel["legend"] for channel in channels if channel["legend"]]
-    whole = legend(list(paints), "whole") if legends and len(paints) <= MOST_IN_LEGEND else None
+    whole = build_legend(list(paints), "whole") if legends and len(paints) <= MOST_IN_LEGEND else None
     if whole and any("values" in each for each in legends):
-        whole["values"] = merged(each.get("values", list(paints)) for each in legends)
+        whole["values"] = merge_sequences(each.get("values", list(paints)) for each in legends)
     for channel in channels:
         channel["scale"] = {"domain": list(paints), "range": list(paints.values())}
         channel["legend"] = whole

@@ -10,12 +10,12 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
-from veduta.core.chart.definition import ChartDefinition, Reference
-from veduta.core.chart.drawing.lettering import SIZES, text_width
+from veduta.core.chart.definition import ChartDefinition, ReferenceMark
+from veduta.core.chart.drawing.lettering import SIZES, measure_text
 from veduta.core.chart.look import DateLook, DrawnPart, Sheet, ValueLook
 from veduta.core.chart.paints import OWN, Paints
-from veduta.core.chart.value_colours import ValueColours, key_of, key_of_value
-from veduta.core.data.date_patterns import in_date_pattern
+from veduta.core.chart.value_colours import ValueColours, make_field_key, make_value_key
+from veduta.core.data.date_patterns import format_date_pattern
 from veduta.core.data.fields import Frozen, NumberFormat
 from veduta.core.formats import PARTS_OF_ONE, REST_POINT, format_number, format_value, group_words, settle
 from veduta.core.geography.shapes import Shapes
@@ -66,7 +66,7 @@ class Picture:
     palette: dict[str, str] = attribute(default_factory=dict)
     atlas: Mapping[str, Shapes] = attribute(default_factory=dict)
     beside: Result | None = None
-    references: tuple[Reference, ...] = ()
+    references: tuple[ReferenceMark, ...] = ()
     compared: tuple[Column, ...] = ()
     told: Mapping[str, Column] = attribute(default_factory=dict)
     thinned: bool = False
@@ -88,7 +88,7 @@ class Picture:
         """The language in which numbers and dates are written."""
         return self.definition.look.whole.language
 
-    def percent(self, share: float) -> str:
+    def format_percent(self, share: float) -> str:
         """A share with one decimal, as "12.5%"."""
         return format_number(share, NumberFormat(style="percent", decimals=1, language=self.language))
 
@@ -104,9 +104,9 @@ class Picture:
             found[column.key] = settle(column.format, ends, column.kind)
         return found
 
-    def text_width(self, text: str, strong: bool = False) -> int:
+    def measure_text(self, text: str, strong: bool = False) -> int:
         """How many pixels a text takes at most, in letters of the chart's size."""
-        return text_width(text, SIZES[self.definition.look.whole.size], strong)
+        return measure_text(text, SIZES[self.definition.look.whole.size], strong)
 
     @cached_property
     def short_formats(self) -> dict[str, NumberFormat]:
@@ -117,7 +117,7 @@ class Picture:
                 formats[column.key] = formats[column.key].model_copy(update={"shorten": True, "decimals": 1})
         return formats
 
-    def short_text(self, mark: Mark) -> str:
+    def shorten_text(self, mark: Mark) -> str:
         """A mark's value as it is written where there is little room."""
         if mark.measure not in self.short_formats or abs(mark.value) < LEAST_SHORTENED:
             return mark.text
@@ -134,29 +134,33 @@ class Picture:
         """How periods of dimensions are written in this chart, where that is not as usual."""
         return {each.field: each for each in self.definition.look.dates}
 
-    def value_look(self, column: Column) -> ValueLook | None:
+    def find_value_look(self, column: Column) -> ValueLook | None:
         """What values of a dimension are besides their words, where that is set."""
-        return self._value_looks.get(key_of(column.dimension)) if self._value_looks else None
+        return self._value_looks.get(make_field_key(column.dimension)) if self._value_looks else None
 
     @cached_property
     def _value_looks(self) -> dict[str, ValueLook]:
         return {each.field: each for each in self.definition.look.values}
 
-    def chosen(self, point: list[Any]) -> bool:
+    def is_chosen(self, point: list[Any]) -> bool:
         """Whether a mark is drawn at full strength."""
         if self.selected is None:
             return True
         depth = len(self.selected[0]) if self.selected else 0
         return ((*point, *self.panel)[:depth] in self.selected) != self.excluded
 
-    def words(self, column: Column, value: Any) -> str:
+    def label(self, column: Column, value: Any) -> str:
         """A value of a dimension as people read it."""
         if value == REST_POINT and self.result.rest and column.key == self.result.rest.key:
             return self.result.rest.name
-        if self.names and (own := self.names.get((key_of(column.dimension), key_of_value(value)))):
+        if self.names and (own := self.names.get((make_field_key(column.dimension), make_value_key(value)))):
             return own
-        if self.date_looks and isinstance(value, dt.date) and (look := self.date_looks.get(key_of(column.dimension))):
-            return in_date_pattern(value, look.pattern, look.language)
+        if (
+            self.date_looks
+            and isinstance(value, dt.date)
+            and (look := self.date_looks.get(make_field_key(column.dimension)))
+        ):
+            return format_date_pattern(value, look.pattern, look.language)
         return "(empty)" if value is None else group_words(value, column.dimension, column.kind, column.format)
 
 
@@ -198,25 +202,25 @@ class Drawing:
     sheet: Sheet = Sheet()
 
 
-def plain_point(values: list[Any]) -> list[Any]:
+def simplify_point(values: list[Any]) -> list[Any]:
     """The values of a mark's dimensions as they can be sent."""
     return [value.isoformat() if isinstance(value, dt.date) else value for value in values]
 
 
-def base_spec(**parts: Any) -> dict[str, Any]:
+def make_base_spec(**parts: Any) -> dict[str, Any]:
     return {"$schema": SCHEMA, "data": {"name": "rows"}, "width": "container", "height": "container", **parts}
 
 
-def units(spec: dict[str, Any]) -> Iterator[dict[str, Any]]:
+def iterate_units(spec: dict[str, Any]) -> Iterator[dict[str, Any]]:
     """The parts of a specification that have a mark of their own."""
     if "mark" in spec:
         yield spec
     for inside in (*spec.get("layer", ()), *spec.get("concat", ())):
-        yield from units(inside)
+        yield from iterate_units(inside)
 
 
-def copied(part: Any) -> Any:
+def copy_spec(part: Any) -> Any:
     """A specification that can be changed; rows in it stay as they are."""
     if isinstance(part, dict):
-        return {name: value if name == "data" else copied(value) for name, value in part.items()}
-    return [copied(each) for each in part] if isinstance(part, list) else part
+        return {name: value if name == "data" else copy_spec(value) for name, value in part.items()}
+    return [copy_spec(each) for each in part] if isinstance(part, list) else part

@@ -13,11 +13,11 @@ from veduta.core.chart.drawing.colours import (
     ON_LIGHT_SERIES,
     ON_SERIES,
     WHITE,
-    colour_named,
+    get_colour,
     needs_white,
 )
-from veduta.core.chart.drawing.picture import Drawing, copied, units
-from veduta.core.chart.tones import LIGHT_GROUND, readable
+from veduta.core.chart.drawing.picture import Drawing, copy_spec, iterate_units
+from veduta.core.chart.tones import LIGHT_GROUND, make_readable
 
 Spec = dict[str, Any]
 THROUGH_MANY = ("line", "area", "trail")
@@ -26,24 +26,24 @@ ON_MARKS = (WHITE, BLACK, ON_SERIES, ON_LIGHT_SERIES)
 """The colours of texts that stand on marks."""
 
 
-def repainted(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing:
+def apply_conditional_colours(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing:
     """The drawing with the colours of conditional formats; each mark says in `format` and `label_format` which of them
     it has."""
     if drawing.spec is None or not any(rule.ground or rule.colour for rule in formats):
         return drawing
-    spec = copied(drawing.spec)
+    spec = copy_spec(drawing.spec)
     marks = [
-        {"test": f"datum.format === {i}", "value": colour_named(rule.ground)}
+        {"test": f"datum.format === {i}", "value": get_colour(rule.ground)}
         for i, rule in enumerate(formats)
         if rule.ground
     ]
     on_marks = [{**each, "value": WHITE if needs_white(each["value"]) else BLACK} for each in marks]
     labels = [
-        {"test": f"datum.label_format === {i}", "value": readable(colour_named(rule.colour), LIGHT_GROUND)}
+        {"test": f"datum.label_format === {i}", "value": make_readable(get_colour(rule.colour), LIGHT_GROUND)}
         for i, rule in enumerate(formats)
         if rule.colour
     ]
-    for unit in units(spec):
+    for unit in iterate_units(spec):
         mark = unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"]
         if mark in THROUGH_MANY or ("data" in unit and "values" in unit["data"]):
             continue

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from veduta.core.chart.drawing.picture import Drawing, units
+from veduta.core.chart.drawing.picture import Drawing, iterate_units
 from veduta.core.chart.drawing.repainting import ON_MARKS
 from veduta.core.chart.look import ONLY, SeriesLook
 
@@ -25,48 +25,48 @@ OF_SERIES = ("line", "area", "bar", "point", "tick")
 """Marks of one colour that stand for values, and are no help to read them."""
 
 
-def entries_of(drawing: Drawing) -> list[str]:
+def list_legend_entries(drawing: Drawing) -> list[str]:
     """The series that have a colour each, by what the legend calls them; one that is alone has no name."""
     found: dict[str, None] = {}
-    for unit in units(drawing.spec or {}):
-        found |= dict.fromkeys(_domain(unit))
-    if not found and any(_is_of_only_series(unit) for unit in units(drawing.spec or {})):
+    for unit in iterate_units(drawing.spec or {}):
+        found |= dict.fromkeys(_find_domain(unit))
+    if not found and any(_is_of_only_series(unit) for unit in iterate_units(drawing.spec or {})):
         return [ONLY]
     return list(found)
 
 
 def has_lines(drawing: Drawing) -> bool:
     """Whether some series of a drawing are lines."""
-    return any(type_of(unit) in LINES and "encoding" in unit for unit in units(drawing.spec or {}))
+    return any(find_mark_type(unit) in LINES and "encoding" in unit for unit in iterate_units(drawing.spec or {}))
 
 
 def _is_of_only_series(unit: Spec) -> bool:
-    return type_of(unit) in OF_SERIES and "value" in unit.get("encoding", {}).get("color", {})
+    return find_mark_type(unit) in OF_SERIES and "value" in unit.get("encoding", {}).get("color", {})
 
 
-def _domain(unit: Spec) -> list[str]:
+def _find_domain(unit: Spec) -> list[str]:
     colour = unit.get("encoding", {}).get("color", {})
-    is_series = colour.get("field") == "paint" and type_of(unit) != "arc"
+    is_series = colour.get("field") == "paint" and find_mark_type(unit) != "arc"
     return colour["scale"].get("domain", []) if is_series else []
 
 
-def type_of(unit: Spec) -> str:
+def find_mark_type(unit: Spec) -> str:
     return str(unit["mark"]["type"] if isinstance(unit["mark"], dict) else unit["mark"])
 
 
-def dress_series(spec: Spec, looks: Mapping[str, SeriesLook]) -> None:
+def style_series(spec: Spec, looks: Mapping[str, SeriesLook]) -> None:
     """Lines of some series wider or dashed, and their marks paler; the others as they are."""
-    for unit in units(spec):
-        domain, mark = _domain(unit), unit["mark"] if isinstance(unit["mark"], dict) else {}
+    for unit in iterate_units(spec):
+        domain, mark = _find_domain(unit), unit["mark"] if isinstance(unit["mark"], dict) else {}
         if ONLY in looks and _is_of_only_series(unit):
-            _dress_only_series(unit, mark, looks[ONLY])
+            _style_only_series(unit, mark, looks[ONLY])
             continue
         own = {name: looks[name] for name in domain if name in looks}
-        if not own or type_of(unit) == "text":
+        if not own or find_mark_type(unit) == "text":
             continue
         if pointed := [name for name, look in own.items() if look.points]:
             _show_points(unit, {"field": "paint", "oneOf": pointed})
-        is_line = type_of(unit) in LINES
+        is_line = find_mark_type(unit) in LINES
         usual: dict[str, Any] = {"strokeWidth": mark.get("strokeWidth", LINE_WIDTH), "strokeDash": [1, 0]}
         usual |= {"strokeOpacity": mark.get("strokeOpacity", 1), "fillOpacity": mark.get("fillOpacity", 1)}
         set_to: dict[str, dict[str, Any]] = {
@@ -86,8 +86,8 @@ def dress_series(spec: Spec, looks: Mapping[str, SeriesLook]) -> None:
                 unit["encoding"][channel] = {"field": "paint", "type": "nominal", "scale": scale, "legend": None}
 
 
-def _dress_only_series(unit: Spec, mark: Spec, look: SeriesLook) -> None:
-    is_line = type_of(unit) in LINES
+def _style_only_series(unit: Spec, mark: Spec, look: SeriesLook) -> None:
+    is_line = find_mark_type(unit) in LINES
     if is_line and look.width:
         mark["strokeWidth"] = look.width
     if is_line and look.dash and "strokeDash" not in mark:  # an unfinished end, or a layer, says otherwise
@@ -106,12 +106,12 @@ def _show_points(unit: Spec, test: str | Spec) -> None:
         unit["encoding"]["opacity"] = {**unit["encoding"]["opacity"], "condition": [shown, *conditions]}
 
 
-def told_without_colours(spec: Spec) -> Spec:
+def add_patterns(spec: Spec) -> Spec:
     """With dashes of lines and shapes of points that tell series apart, and the names of those that a page is to fill
     with patterns, in their order; around texts `on` such fills is to be some of the ground."""
     filled: dict[str, None] = {}
-    for unit in units(spec):
-        colour, kind = unit.get("encoding", {}).get("color", {}), type_of(unit)
+    for unit in iterate_units(spec):
+        colour, kind = unit.get("encoding", {}).get("color", {}), find_mark_type(unit)
         domain = colour["scale"].get("domain", []) if colour.get("field") == "paint" else []
         if len(domain) < 2 or kind == "text":
             continue

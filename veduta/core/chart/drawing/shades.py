@@ -7,56 +7,56 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from veduta.core.chart.drawing.axes import number_axis
-from veduta.core.chart.drawing.colours import between, needs_white
+from veduta.core.chart.drawing.axes import build_number_axis
+from veduta.core.chart.drawing.colours import interpolate_colours, needs_white
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.paints import OWN, Paints
-from veduta.core.classes import decimals_of, nice_width
+from veduta.core.classes import choose_class_width, count_decimals
 from veduta.core.data.fields import NumberFormat
-from veduta.core.data.languages import language_named
+from veduta.core.data.languages import get_language
 from veduta.core.formats import PARTS_OF_ONE, format_number
 from veduta.core.query.query import Column
-from veduta.core.words import in_sentence
+from veduta.core.words import lower_first
 
 MOST_STEPS = 9
 STEPS_WORDS = {"0": "Smooth", "3": "3 steps", "5": "5 steps", "7": "7 steps"}
 """In about how many steps shades can be drawn, as settings offer it."""
 
 
-def shade(
+def build_shade(
     picture: Picture, measure: Column, made: Sequence[Mark], field: str = "value", steps: int = 0
 ) -> dict[str, Any]:
     """The colour channel of a measure, which stands in a field of the marks: from pale to dark, or to both sides of
     zero; the same in all panels. In about so many `steps`, all values of one have the shade of its middle."""
     values = (picture.whole or picture).result.frame[measure.key].drop_nulls().to_list()
     low, high = min(values, default=0), max(values, default=0)
-    classes = Steps.over(low, high, steps) if steps and low < high else None
+    classes = Steps.from_range(low, high, steps) if steps and low < high else None
     if classes:
         low, high = classes.low, classes.high
-    legend = {"title": None, "orient": "top", "description": f"Shades of {in_sentence(measure.name)}"}
+    legend = {"title": None, "orient": "top", "description": f"Shades of {lower_first(measure.name)}"}
     for mark in made:
         value = mark.value if field == "value" else mark.more.get(field)
         if classes and value is not None:
-            value = classes.middle(value)
-        mark.more["strong"] = int(value is not None and needs_white(shade_of(value, low, high, picture.paints)))
+            value = classes.find_middle(value)
+        mark.more["strong"] = int(value is not None and needs_white(choose_shade(value, low, high, picture.paints)))
         if classes:
             mark.more["shade"] = value
     return {
         "field": "shade" if classes else field,
         "type": "quantitative",
         "scale": _scale(low, high, picture.paints) | ({"nice": False} if classes else {}),
-        "legend": legend | (classes.legend(measure.format) if classes else _smooth_legend(measure.format)),
+        "legend": legend | (classes.build_legend(measure.format) if classes else _build_smooth_legend(measure.format)),
     }
 
 
-def shade_of(value: float, low: float, high: float, paints: Paints = OWN) -> str:
+def choose_shade(value: float, low: float, high: float, paints: Paints = OWN) -> str:
     """About the shade that a value has."""
     if low < 0 < high:
         below, middle, above = paints.around
-        return between(middle, below if value < 0 else above, abs(value) / max(-low, high))
+        return interpolate_colours(middle, below if value < 0 else above, abs(value) / max(-low, high))
     pale, dark = paints.rising
-    return between(pale, dark, (value - low) / (high - low) if high > low else 0)
+    return interpolate_colours(pale, dark, (value - low) / (high - low) if high > low else 0)
 
 
 def _scale(low: float, high: float, paints: Paints) -> dict[str, Any]:
@@ -66,8 +66,8 @@ def _scale(low: float, high: float, paints: Paints) -> dict[str, Any]:
     return {"domain": [low, high], "range": list(paints.rising), "nice": True}
 
 
-def _smooth_legend(number_format: NumberFormat) -> dict[str, Any]:
-    return {"gradientLength": 160, "gradientThickness": 8, **number_axis(number_format)}
+def _build_smooth_legend(number_format: NumberFormat) -> dict[str, Any]:
+    return {"gradientLength": 160, "gradientThickness": 8, **build_number_axis(number_format)}
 
 
 @dataclass(frozen=True)
@@ -79,9 +79,9 @@ class Steps:
     width: float
 
     @classmethod
-    def over(cls, low: float, high: float, number: int) -> Steps:
+    def from_range(cls, low: float, high: float, number: int) -> Steps:
         """About so many steps of a round width that hold all values."""
-        width = nice_width(low, high, number)
+        width = choose_class_width(low, high, number)
         return cls(math.floor(low / width) * width, math.ceil(high / width) * width, width)
 
     @property
@@ -90,37 +90,37 @@ class Steps:
 
     def end(self, number: int) -> float:
         """The lower end of a step, or the upper one of that before it."""
-        return round(self.low + number * self.width, decimals_of(self.width))
+        return round(self.low + number * self.width, count_decimals(self.width))
 
-    def middle(self, value: float) -> float:
+    def find_middle(self, value: float) -> float:
         """The middle of the step that holds a value."""
         number = math.floor((value - self.low) / self.width)
         if number + 1 <= self.count and value >= self.end(number + 1):
             number += 1  # the quotient of numbers that are not exact may be a little low
-        return self._middle(min(number, self.count - 1))
+        return self._find_middle_of(min(number, self.count - 1))
 
-    def _middle(self, number: int) -> float:
+    def _find_middle_of(self, number: int) -> float:
         return (self.end(number) + self.end(number + 1)) / 2
 
-    def legend(self, number_format: NumberFormat) -> dict[str, Any]:
+    def build_legend(self, number_format: NumberFormat) -> dict[str, Any]:
         """An entry for each step."""
         ends = [_end_words(self.end(number), number_format) for number in range(self.count + 1)]
         entries = [
-            f"abs(datum.value - {self._middle(i)!r}) < {self.width / 4!r} ? '{ends[i]} to {ends[i + 1]}'"
+            f"abs(datum.value - {self._find_middle_of(i)!r}) < {self.width / 4!r} ? '{ends[i]} to {ends[i + 1]}'"
             for i in range(self.count)
         ]
         return {
             "type": "symbol",
             "symbolType": "square",
-            "values": [self._middle(number) for number in range(self.count)],
+            "values": [self._find_middle_of(number) for number in range(self.count)],
             "labelExpr": " : ".join([*entries, "''"]),
         }
 
 
 def _end_words(end: float, number_format: NumberFormat) -> str:
     """An end of a step as short as it can be said exactly: "€1.25M", "20%"."""
-    size = max((size for size, _ in language_named(number_format.language).sizes if size <= abs(end)), default=1.0)
+    size = max((size for size, _ in get_language(number_format.language).sizes if size <= abs(end)), default=1.0)
     if number_format.style in PARTS_OF_ONE:
         size = 1 / PARTS_OF_ONE[number_format.style][0]
-    decimals = min(decimals_of(end / size), 9)
+    decimals = min(count_decimals(end / size), 9)
     return format_number(end, number_format.model_copy(update={"decimals": decimals, "shorten": True}))

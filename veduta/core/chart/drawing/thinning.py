@@ -16,7 +16,7 @@ OF_EACH_PIECE = 4
 """Points that stay of each piece of a line: its first and last, its lowest and highest."""
 
 
-def thinned(picture: Picture, notes: list[str]) -> Picture:
+def thin_points(picture: Picture, notes: list[str]) -> Picture:
     """A picture whose lines have no more points than can be seen: of each piece the first, the last, the lowest and the
     highest (M4: Jugel, Jerzak, Hackenbroich, Markl 2014), so that no extreme is lost, and the gaps. What is left out is
     said."""
@@ -25,19 +25,19 @@ def thinned(picture: Picture, notes: list[str]) -> Picture:
     if frame.height * max(1, len(values)) <= MOST_POINTS or not values or not dimensions:
         return picture
     along, *series = dimensions
-    cut = _with_gaps(picture, frame, series, notes).with_columns(__row=pl.int_range(pl.len(), dtype=pl.UInt32))
+    cut = _keep_gaps(picture, frame, series, notes).with_columns(__row=pl.int_range(pl.len(), dtype=pl.UInt32))
     lines = len(values) * (cut.select(series).n_unique() if series else 1)
     pieces = max(1, MOST_POINTS // (OF_EACH_PIECE * lines))
     place = pl.col(along).rank("dense") - 1
     cut = cut.with_columns(__piece=place * pieces // cut[along].n_unique())
     empty = pl.any_horizontal(pl.col([along, *values]).is_null())
-    kept = [cut.filter(empty)["__row"], *(_telling(cut, along, series, value) for value in values)]
+    kept = [cut.filter(empty)["__row"], *(_keep_telling(cut, along, series, value) for value in values)]
     thin = cut.filter(pl.col("__row").is_in(pl.concat(kept).implode())).drop("__row", "__piece")
     notes.append(f"{thin.height:,} of {frame.height:,} points are drawn; the lowest and the highest are among them.")
     return replace(picture, result=replace(picture.result, frame=thin), cells=[], thinned=True)
 
 
-def _telling(cut: pl.DataFrame, along: str, series: list[str], value: str) -> pl.Series:
+def _keep_telling(cut: pl.DataFrame, along: str, series: list[str], value: str) -> pl.Series:
     """The rows that stay of a measure's lines."""
     row = pl.col("__row")
     places = [row.first(), row.last(), row.get(pl.col(value).arg_min()), row.get(pl.col(value).arg_max())]
@@ -46,7 +46,7 @@ def _telling(cut: pl.DataFrame, along: str, series: list[str], value: str) -> pl
     return pl.concat([chosen[f"r{i}"].rename("__row") for i in range(len(places))])
 
 
-def _with_gaps(picture: Picture, frame: pl.DataFrame, series: list[str], notes: list[str]) -> pl.DataFrame:
+def _keep_gaps(picture: Picture, frame: pl.DataFrame, series: list[str], notes: list[str]) -> pl.DataFrame:
     """The rows with an empty one where a line of a time axis breaks off, so that gaps stay gaps; unless there are more
     of them than can be seen, which is said."""
     along, dimension = picture.dimensions[0].key, picture.dimensions[0].dimension

@@ -9,9 +9,9 @@ from pydantic import Field as Attribute
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits.clauses import group_of
-from veduta.core.chart.edits.registry import Index, changed_by, changed_look, edit
+from veduta.core.chart.edits.registry import Index, change_definition, change_look, edit
 from veduta.core.chart.look import Colour, DateLook, ValueLook, ValueName
-from veduta.core.chart.value_colours import ColourList, ColourOf, key_of, keys_of
+from veduta.core.chart.value_colours import ColourAssignment, ColourList, make_field_key, make_value_keys
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Value
@@ -26,23 +26,23 @@ def set_value_colour(
 ) -> ChartDefinition:
     """The colour of a value of the dimension that the chart shows in colours, or of values of several, in this chart
     alone; "" is the one it has elsewhere."""
-    fields = tuple(key_of(each) for each in choose_kind(definition, model)[0].coloured(definition))
+    fields = tuple(make_field_key(each) for each in choose_kind(definition, model)[0].list_coloured_groups(definition))
     if len(fields) != len(values):
         raise DefinitionProblem("The chart does not show such values in colours any more.", hint="Load the page again.")
-    there: dict[Any, ColourOf] = {
-        keys_of(each.values): each for own in definition.colours if own.fields == fields for each in own.colours
+    there: dict[Any, ColourAssignment] = {
+        make_value_keys(each.values): each for own in definition.colours if own.fields == fields for each in own.colours
     }
-    there[keys_of(values)] = ColourOf(values=values, colour=colour)
+    there[make_value_keys(values)] = ColourAssignment(values=values, colour=colour)
     others = tuple(each for each in definition.colours if each.fields != fields)
     kept = tuple(each for each in there.values() if each.colour)
     lists = (*others, ColourList(fields=fields, colours=kept)) if kept else others
-    return changed_by(definition, colours=lists)
+    return change_definition(definition, colours=lists)
 
 
 @edit
 def set_own_colours(definition: ChartDefinition, model: Model, own: bool) -> ChartDefinition:
     """Whether the chart takes no colours that values have elsewhere."""
-    return changed_by(definition, own_colours=own)
+    return change_definition(definition, own_colours=own)
 
 
 @edit
@@ -59,10 +59,10 @@ def write_dates(
     group = group_of(definition, clause, index)
     if group is None or not group.is_time_axis:
         raise DefinitionProblem("The chart has no such dates any more.", hint="Load the page again.")
-    others = tuple(each for each in definition.look.dates if each.field != key_of(group))
-    own = DateLook(field=key_of(group), pattern=pattern.strip(), language=language) if pattern.strip() else None
+    others = tuple(each for each in definition.look.dates if each.field != make_field_key(group))
+    own = DateLook(field=make_field_key(group), pattern=pattern.strip(), language=language) if pattern.strip() else None
     dates = (*others, own) if own else others
-    return changed_by(definition, look=definition.look.model_copy(update={"dates": dates}))
+    return change_definition(definition, look=definition.look.model_copy(update={"dates": dates}))
 
 
 @edit
@@ -78,12 +78,12 @@ def set_values(
     group = group_of(definition, clause, index)
     if group is None:
         raise DefinitionProblem("The chart has no such dimension any more.", hint="Load the page again.")
-    usual = ValueLook(field=key_of(group))
+    usual = ValueLook(field=make_field_key(group))
     now = next((each for each in definition.look.values if each.field == usual.field), usual)
-    own = changed_look(now, changes, group.field)
+    own = change_look(now, changes, group.field)
     others = tuple(each for each in definition.look.values if each.field != usual.field)
     values = others if own == usual else (*others, own)
-    return changed_by(definition, look=definition.look.model_copy(update={"values": values}))
+    return change_definition(definition, look=definition.look.model_copy(update={"values": values}))
 
 
 @edit
@@ -99,9 +99,9 @@ def name_value(
     group = group_of(definition, clause, index)
     if group is None:
         raise DefinitionProblem("The chart has no such dimension any more.", hint="Load the page again.")
-    field, look = key_of(group), definition.look
+    field, look = make_field_key(group), definition.look
     others = tuple(each for each in look.names if (each.field, each.value) != (field, value))
     if any((each.field, each.name) == (field, name.strip()) for each in others):
         raise DefinitionProblem(f"Another value is called {name.strip()} here.", hint="Make a group of them instead.")
     named = (*others, ValueName(field=field, value=value, name=name.strip())) if name.strip() else others
-    return changed_by(definition, look=look.model_copy(update={"names": named}))
+    return change_definition(definition, look=look.model_copy(update={"names": named}))

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from veduta.core.chart.definition import ChartDefinition, Drilling
-from veduta.core.chart.drilling import Step, step_taken, with_group
+from veduta.core.chart.drilling import DrillStep, apply_drill_step, replace_group
 from veduta.core.chart.edits.clauses import group_of
-from veduta.core.chart.edits.registry import Index, changed_by, edit
+from veduta.core.chart.edits.registry import Index, change_definition, edit
 from veduta.core.chart.together import put_together
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
@@ -16,11 +16,11 @@ GroupClause = Literal["by", "split", "panels"]
 
 
 @edit
-def drill(definition: ChartDefinition, model: Model, step: Step) -> ChartDefinition:
+def drill(definition: ChartDefinition, model: Model, step: DrillStep) -> ChartDefinition:
     """Put another dimension in the place of one, which then is said in the sentence, for all of its values or for one
     of them. Whoever makes a chart may go anywhere, whatever its readers may."""
-    after = step_taken(changed_by(definition, drill=Drilling()), step, model)
-    return changed_by(after, drill=definition.drill)
+    after = apply_drill_step(change_definition(definition, drill=Drilling()), step, model)
+    return change_definition(after, drill=definition.drill)
 
 
 @edit
@@ -38,7 +38,7 @@ def set_apart(
     if group is None or name not in {each.name for each in group.together}:
         raise DefinitionProblem("These values do not stand together any more.", hint="Undo, or load the page again.")
     left = tuple(each for each in group.together if each.name != name)
-    return with_group(definition, definition.groups.index(group), group.model_copy(update={"together": left}))
+    return replace_group(definition, definition.groups.index(group), group.model_copy(update={"together": left}))
 
 
 @edit
@@ -46,4 +46,4 @@ def set_drill(definition: ChartDefinition, model: Model, drill: Drilling) -> Cha
     """Where readers may drill it. Raises DefinitionProblem for a path that the model does not have."""
     if drill.along and drill.along not in {path.name for path in model.definition.paths}:
         raise DefinitionProblem(f"There is no drill path “{drill.along}”.", hint="Choose one from the list.")
-    return changed_by(definition, drill=drill)
+    return change_definition(definition, drill=drill)

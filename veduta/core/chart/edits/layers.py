@@ -14,8 +14,8 @@ from veduta.core.chart.definition import (
 )
 from veduta.core.chart.drawing.shades import MOST_STEPS
 from veduta.core.chart.edits.clauses import remove
-from veduta.core.chart.edits.registry import Index, changed_by, edit, is_number, test_formula, there
-from veduta.core.chart.kinds import kind_named
+from veduta.core.chart.edits.registry import Index, change_definition, edit, get_item, is_number, test_formula
+from veduta.core.chart.kinds import get_kind
 from veduta.core.chart.kinds.layered import BETWEEN_TWO
 from veduta.core.chart.look import Colour
 from veduta.core.errors import DefinitionProblem
@@ -25,17 +25,17 @@ from veduta.core.query.measures import Measure
 FILLING = ("bar", "area")
 
 
-def _layers(definition: ChartDefinition, model: Model) -> list[Layer]:
+def _list_layers(definition: ChartDefinition, model: Model) -> list[Layer]:
     """The layers that the chart is drawn in now."""
     kind = choose_kind(definition, model)[0]
-    return list(kind.layers(definition) or kind_named("layers").layers(definition))
+    return list(kind.list_layers(definition) or get_kind("layers").list_layers(definition))
 
 
-def _in_layers(definition: ChartDefinition, layers: list[Layer], model: Model) -> ChartDefinition:
+def _set_layers(definition: ChartDefinition, layers: list[Layer], model: Model) -> ChartDefinition:
     """The chart drawn in these layers, lying if it lay before."""
     lies = choose_kind(definition, model)[0].lies(definition)
     settings = {**definition.settings, "direction": "lying" if lies else "upright"}
-    return changed_by(definition, kind="layers", layers=tuple(layers), settings=settings)
+    return change_definition(definition, kind="layers", layers=tuple(layers), settings=settings)
 
 
 @edit
@@ -44,9 +44,9 @@ def draw_measure(
 ) -> ChartDefinition:
     """Draw a measure its own way; the others stay as they are. Bars and areas of several measures share a layer, behind
     the others."""
-    there(definition.measures, index)
+    get_item(definition.measures, index)
     layers = []
-    for layer in _layers(definition, model):
+    for layer in _list_layers(definition, model):
         others = tuple(i for i in layer.measures if i != index)
         if layer.how in BETWEEN_TWO or others == layer.measures:
             layers.append(layer)
@@ -59,7 +59,7 @@ def draw_measure(
         layers[same[0]] = layers[same[0]].model_copy(update={"measures": measures})
     else:
         layers = [new, *layers] if how in FILLING else [*layers, new]
-    return _in_layers(definition, layers, model)
+    return _set_layers(definition, layers, model)
 
 
 @edit
@@ -85,8 +85,8 @@ def set_layer(
     """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
     written with the fields' names; a layer has a test, or a shade. Raises DefinitionProblem for a test that is not yes
     or no, and a shade that is not a number."""
-    layers = _layers(definition, model)
-    layer = there(tuple(layers), index)
+    layers = _list_layers(definition, model)
+    layer = get_item(tuple(layers), index)
     sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash, "steps": steps}
     sent |= {"undivided": undivided}
     sent |= {"said": said and said.strip(), "other_said": other_said and other_said.strip()}
@@ -96,14 +96,14 @@ def set_layer(
     if test is not None:
         changes["test"] = test_formula(test, model)
     if shade is not None:
-        changes |= {"shade": _shaded(shade, model), "test": ""}
+        changes |= {"shade": _parse_shade(shade, model), "test": ""}
     elif changes.get("test"):
         changes["shade"] = None
     layers[index] = layer.model_copy(update=changes)
-    return _in_layers(definition, layers, model)
+    return _set_layers(definition, layers, model)
 
 
-def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:
+def _parse_shade(by: Measure | Literal[""], model: Model) -> Measure | None:
     """What a shade is of. Raises DefinitionProblem if it is not a number."""
     if by == "":
         return None
@@ -116,29 +116,29 @@ def _shaded(by: Measure | Literal[""], model: Model) -> Measure | None:
 def add_layer(definition: ChartDefinition, model: Model, how: How, measures: tuple[Index, ...]) -> ChartDefinition:
     """Add a layer in front of the others, or behind them if it fills its ground or links dots."""
     for index in measures:
-        there(definition.measures, index)
-    layers, layer = _layers(definition, model), Layer(measures=measures, how=how)
+        get_item(definition.measures, index)
+    layers, layer = _list_layers(definition, model), Layer(measures=measures, how=how)
     behind = how in FILLING or how in BETWEEN_TWO
-    return _in_layers(definition, [layer, *layers] if behind else [*layers, layer], model)
+    return _set_layers(definition, [layer, *layers] if behind else [*layers, layer], model)
 
 
 @edit
 def move_layer(definition: ChartDefinition, model: Model, index: Index, to: Index) -> ChartDefinition:
     """Draw a layer earlier, behind others, or later, in front of them."""
-    layers = _layers(definition, model)
-    layer = there(tuple(layers), index)
+    layers = _list_layers(definition, model)
+    layer = get_item(tuple(layers), index)
     layers.pop(index)
     layers.insert(to, layer)
-    return _in_layers(definition, layers, model)
+    return _set_layers(definition, layers, model)
 
 
 @edit
 def remove_layer(definition: ChartDefinition, model: Model, index: Index) -> ChartDefinition:
     """Take a layer away. A measure that no other layer shows goes with it."""
-    layers = _layers(definition, model)
-    gone = there(tuple(layers), index)
+    layers = _list_layers(definition, model)
+    gone = get_item(tuple(layers), index)
     layers.pop(index)
-    definition = _in_layers(definition, layers, model)
+    definition = _set_layers(definition, layers, model)
     drawn = {i for layer in layers for i in layer.measures}
     for measure in sorted(set(gone.measures) - drawn, reverse=True):
         if len(definition.measures) > 1:

@@ -6,11 +6,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import Grain, Grouping, grouping_for
+from veduta.core.calendar import Grain, Grouping, make_grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.edits.registry import Index, changed_by, changed_look, edit, there
+from veduta.core.chart.edits.registry import Index, change_definition, change_look, edit, get_item
 from veduta.core.chart.look import ColumnLook, PartName, SeriesLook
-from veduta.core.chart.templates import LikePart, Template, drawn_like
+from veduta.core.chart.templates import LikePart, Template, copy_design
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 
@@ -21,8 +21,8 @@ def set_look(definition: ChartDefinition, model: Model, part: PartName, changes:
     DefinitionProblem for what cannot be set so."""
     if part == "series":
         raise DefinitionProblem("Which series is not said.", hint="Choose some of them.")
-    changed = changed_look(getattr(definition.look, part), changes, part)
-    return changed_by(definition, look=definition.look.model_copy(update={part: changed}))
+    changed = change_look(getattr(definition.look, part), changes, part)
+    return change_definition(definition, look=definition.look.model_copy(update={part: changed}))
 
 
 @edit
@@ -36,27 +36,27 @@ def set_column(
 ) -> ChartDefinition:
     """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing. How
     bars and shades look is among the `changes`. Raises DefinitionProblem for what cannot be set so."""
-    there(definition.measures, index)
-    column = definition.look.column(index)
+    get_item(definition.measures, index)
+    column = definition.look.get_column(index)
     if draws is not None:
         column = column.model_copy(update={"draws": draws})
     if changes:
-        column = changed_look(column, changes, f"measure {index + 1}")
+        column = change_look(column, changes, f"measure {index + 1}")
     if grain is not None:
-        column = column.model_copy(update={"trend": _trend(model, grain) if grain else None})
+        column = column.model_copy(update={"trend": _make_trend(model, grain) if grain else None})
     others = [each for each in definition.look.columns if each.measure != index]
     if grain:  # all small lines of a table are by the same
         others = [each.model_copy(update={"trend": each.trend and column.trend}) for each in others]
     kept = [each for each in (*others, column) if each != ColumnLook(measure=each.measure)]
-    return changed_by(definition, look=definition.look.model_copy(update={"columns": tuple(kept)}))
+    return change_definition(definition, look=definition.look.model_copy(update={"columns": tuple(kept)}))
 
 
-def _trend(model: Model, grain: Grain) -> Grouping:
+def _make_trend(model: Model, grain: Grain) -> Grouping:
     """The first date of the model at a grain. Raises DefinitionProblem if it has none."""
     dated = next((field for field in model.offered if field.kind.is_date and field.level == "row"), None)
     if dated is None:
         raise DefinitionProblem("There is no date to draw a line by.", hint="Add one to the dataset or its model.")
-    return grouping_for(dated, grain)
+    return make_grouping(dated, grain)
 
 
 @edit
@@ -65,7 +65,7 @@ def draw_like(
 ) -> ChartDefinition:
     """Draw it with the design of another chart, or of a template, or with parts of that. Raises DefinitionProblem if it
     cannot be."""
-    return drawn_like(definition, template, model, parts)
+    return copy_design(definition, template, model, parts)
 
 
 @edit
@@ -78,6 +78,6 @@ def set_series(
     """How some series look together, by their entries in the legend; a setting of null is as usual. Raises
     DefinitionProblem for what cannot be set so."""
     there = {each.name: each for each in definition.look.series}
-    changed = {name: changed_look(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
+    changed = {name: change_look(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
     kept = [each for each in (there | changed).values() if each != SeriesLook(name=each.name)]
-    return changed_by(definition, look=definition.look.model_copy(update={"series": tuple(kept)}))
+    return change_definition(definition, look=definition.look.model_copy(update={"series": tuple(kept)}))

@@ -8,8 +8,8 @@ from veduta.core.chart.definition import (
     ChartDefinition,
 )
 from veduta.core.chart.edits.layers import move_layer
-from veduta.core.chart.edits.registry import Index, changed_by, edit, there
-from veduta.core.chart.rewriting import renumbered
+from veduta.core.chart.edits.registry import Index, change_definition, edit, get_item
+from veduta.core.chart.rewriting import renumber_measures
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Value
 
@@ -28,19 +28,19 @@ def move(
     name = {"compare": "references"}.get(clause, clause)
     items = definition.panels.by if clause == "panels" and definition.panels else getattr(definition, name) or ()
     order = list(range(len(items)))
-    there(items, max(index, to))
+    get_item(items, max(index, to))
     order.insert(to, order.pop(index))
     moved = tuple(items[i] for i in order)
     if clause == "panels" and definition.panels:
-        return changed_by(definition, panels=definition.panels.model_copy(update={"by": moved}))
+        return change_definition(definition, panels=definition.panels.model_copy(update={"by": moved}))
     if clause == "show":
-        definition = renumbered(definition, [order.index(i) for i in range(len(order))])
+        definition = renumber_measures(definition, [order.index(i) for i in range(len(order))])
     if clause == "by" and definition.sort and definition.sort.by != "measure":
-        definition = changed_by(definition, sort=None)
-    return changed_by(definition, **{name: moved})
+        definition = change_definition(definition, sort=None)
+    return change_definition(definition, **{name: moved})
 
 
 @edit
 def order_series(definition: ChartDefinition, model: Model, values: tuple[Value, ...] = ()) -> ChartDefinition:
     """Put the series into an order of their own, by the values that make them; nothing is the usual order."""
-    return changed_by(definition, series_order=values)
+    return change_definition(definition, series_order=values)

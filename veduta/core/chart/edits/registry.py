@@ -11,10 +11,10 @@ from pydantic import Field as Attribute
 from pydantic import ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.data.fields import Frozen, Kind
+from veduta.core.data.fields import DataType, Frozen
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.measures import with_ids
+from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model
 from veduta.core.query.measures import Measure, measure_node
 
@@ -31,27 +31,27 @@ def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]
     changed = edit.apply(str(sent.pop("edit", "")), sent, definition, model)
     # Orders by values of a dimension go with it.
     if changed.drawn[-1:] != definition.drawn[-1:]:
-        changed = changed_by(changed, series_order=())
+        changed = change_definition(changed, series_order=())
     if changed.sort and changed.sort.at and changed.groups != definition.groups:
-        changed = changed_by(changed, sort=changed.sort.model_copy(update={"at": ()}))
+        changed = change_definition(changed, sort=changed.sort.model_copy(update={"at": ()}))
     return changed
 
 
-def there(items: tuple[Any, ...], index: int) -> Any:
+def get_item(items: tuple[Any, ...], index: int) -> Any:
     """The item at a position. Raises DefinitionProblem if there is none."""
     if index >= len(items):
         raise DefinitionProblem("That change does not fit this chart.", hint="Undo, or load the page again.")
     return items[index]
 
 
-def changed_by(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
+def change_definition(definition: ChartDefinition, **changes: Any) -> ChartDefinition:
     return definition.model_copy(update=changes)
 
 
 Item = TypeVar("Item")
 
 
-def replaced(items: tuple[Item, ...], index: int, item: Item) -> tuple[Item, ...]:
+def replace_item(items: tuple[Item, ...], index: int, item: Item) -> tuple[Item, ...]:
     return (*items[:index], item, *items[index + 1 :])
 
 
@@ -65,9 +65,9 @@ def test_formula(test: str, model: Model) -> str:
     not yes or no."""
     if not test.strip():
         return ""
-    formula = with_ids(test, model.schema)
+    formula = replace_names_with_ids(test, model.schema)
     node = measure_node(Measure(formula=formula), model.schema, model.parameters, any_kind=True)
-    if node.kind is not Kind.YES_NO:
+    if node.kind is not DataType.YES_NO:
         raise DefinitionProblem(
             "A colour goes by a test, which is yes or no.", hint="Compare two numbers, such as fares >= 1000."
         )
@@ -77,7 +77,7 @@ def test_formula(test: str, model: Model) -> str:
 Looked = TypeVar("Looked", bound=Frozen)
 
 
-def changed_look(now: Looked, changes: dict[str, Any], where: str) -> Looked:
+def change_look(now: Looked, changes: dict[str, Any], where: str) -> Looked:
     """A look with changes, of which None is the usual."""
     usual = {name: field.default for name, field in type(now).model_fields.items()}
     set_to = {name: usual.get(name) if value is None else value for name, value in changes.items()}

@@ -6,7 +6,7 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits.registry import edit
-from veduta.core.chart.merging import ALL, with_parts
+from veduta.core.chart.merging import ALL, replace_parts
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 
@@ -21,6 +21,6 @@ def take_parts(
     if source.dataset != definition.dataset or not {*parts} <= ALL.keys():
         raise DefinitionProblem("That state is not one of this chart.", hint="Load the page again.")
     try:
-        return with_parts(definition, source, parts)
+        return replace_parts(definition, source, parts)
     except DefinitionProblem:
         return source

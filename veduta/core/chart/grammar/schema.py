@@ -21,52 +21,52 @@ Schema = dict[str, Any]
 
 
 @cache
-def whole() -> Schema:
-    schema: Schema = with_plain_names(json.loads(gzip.decompress(FILE.read_bytes())))
+def load_schema() -> Schema:
+    schema: Schema = simplify_names(json.loads(gzip.decompress(FILE.read_bytes())))
     return schema
 
 
 @cache
-def validator() -> jsonschema_rs.Draft7Validator:
-    return jsonschema_rs.Draft7Validator(whole())
+def make_validator() -> jsonschema_rs.Draft7Validator:
+    return jsonschema_rs.Draft7Validator(load_schema())
 
 
-def with_plain_names(node: Any) -> Any:
+def simplify_names(node: Any) -> Any:
     """A schema whose definitions are called by letters and digits only, as references may be."""
     if isinstance(node, list):
-        return [with_plain_names(each) for each in node]
+        return [simplify_names(each) for each in node]
     if not isinstance(node, dict):
         return node
-    node = {key: with_plain_names(value) for key, value in node.items()}
+    node = {key: simplify_names(value) for key, value in node.items()}
     if isinstance(reference := node.get("$ref"), str):
         start, _, name = reference.rpartition("/")
-        node["$ref"] = f"{start}/{_plain(unquote(name))}"
+        node["$ref"] = f"{start}/{_simplify_name(unquote(name))}"
     if isinstance(definitions := node.get("definitions"), dict):
-        node["definitions"] = {_plain(name): each for name, each in definitions.items()}
+        node["definitions"] = {_simplify_name(name): each for name, each in definitions.items()}
     return node
 
 
-def _plain(name: str) -> str:
+def _simplify_name(name: str) -> str:
     return re.sub(r"\W", lambda found: f"_{ord(found[0])}_", name)
 
 
-def _alternatives(schema: Schema, depth: int = 0) -> Iterator[Schema]:
+def _iterate_alternatives(schema: Schema, depth: int = 0) -> Iterator[Schema]:
     """The schemas that one stands for, without references and choices."""
     if depth > DEEPEST:
         return
     if "$ref" in schema:
-        yield from _alternatives(whole()["definitions"][schema["$ref"].rpartition("/")[2]], depth + 1)
+        yield from _iterate_alternatives(load_schema()["definitions"][schema["$ref"].rpartition("/")[2]], depth + 1)
         return
     choices = [each for name in ("anyOf", "oneOf", "allOf") for each in schema.get(name, ())]
     if not choices:
         yield schema
     for each in choices:
-        yield from _alternatives(each, depth + 1)
+        yield from _iterate_alternatives(each, depth + 1)
 
 
-def at(path: Path) -> list[Schema]:
+def list_schemas_at(path: Path) -> list[Schema]:
     """All that may stand at a path, whatever stands beside it."""
-    there = list(_alternatives(whole()))
+    there = list(_iterate_alternatives(load_schema()))
     for step in path:
         inner: list[Schema] = []
         for schema in there:
@@ -78,30 +78,30 @@ def at(path: Path) -> list[Schema]:
             elif isinstance(schema.get("additionalProperties"), dict) and isinstance(step, str):
                 inner.append(schema["additionalProperties"])
         distinct = {json.dumps(each, sort_keys=True): each for each in inner}
-        there = [found for each in distinct.values() for found in _alternatives(each)]
+        there = [found for each in distinct.values() for found in _iterate_alternatives(each)]
     return there
 
 
-def properties_at(path: Path) -> dict[str, str]:
+def list_properties_at(path: Path) -> dict[str, str]:
     """The keys that an object at a path may have, each with what the grammar says of it."""
     found: dict[str, str] = {}
-    for schema in at(path):
+    for schema in list_schemas_at(path):
         for name, about in schema.get("properties", {}).items():
-            found.setdefault(name, _first_sentence(str(about.get("description", ""))))
+            found.setdefault(name, _take_first_sentence(str(about.get("description", ""))))
     return found
 
 
-def _first_sentence(text: str) -> str:
+def _take_first_sentence(text: str) -> str:
     """What the grammar says first, without its marks and links."""
     plain = re.sub(r"\[([^\]]*)\]\([^)]*\)", r"\1", text.split("\n\n")[0])
     plain = re.sub(r"[`*_]", "", plain).replace("Required.", "").strip()
     return plain.split(". ")[0].rstrip(".")[:200]
 
 
-def values_at(path: Path) -> list[str]:
+def list_values_at(path: Path) -> list[str]:
     """The words that may stand at a path."""
     found: dict[str, None] = {}
-    for schema in at(path):
+    for schema in list_schemas_at(path):
         for value in [*schema.get("enum", ()), *([schema["const"]] if "const" in schema else [])]:
             if isinstance(value, str):
                 found[value] = None

@@ -12,7 +12,7 @@ Path = tuple[str | int, ...]
 
 
 @dataclass(frozen=True)
-class Span:
+class SourceSpan:
     """From one character of a text to before another."""
 
     start: int
@@ -43,47 +43,47 @@ class Caret:
 
     path: Path
     is_key: bool
-    span: Span
+    span: SourceSpan
     keys: frozenset[str] = frozenset()
 
 
-def _tokens(text: str) -> Iterator[tuple[str, int, int]]:
+def _iterate_tokens(text: str) -> Iterator[tuple[str, int, int]]:
     for match in TOKENS.finditer(text):
         yield match[0], match.start(), match.end()
 
 
-def _text_of(token: str) -> str:
+def _decode_token(token: str) -> str:
     try:
         return str(json.loads(token))
     except ValueError:
         return token.strip('"')
 
 
-def places(text: str) -> tuple[dict[Path, Span], dict[Path, Span]]:
+def locate_parts(text: str) -> tuple[dict[Path, SourceSpan], dict[Path, SourceSpan]]:
     """Where each value stands, by its path, and where each key does."""
-    values: dict[Path, Span] = {}
-    keys: dict[Path, Span] = {}
+    values: dict[Path, SourceSpan] = {}
+    keys: dict[Path, SourceSpan] = {}
     starts: list[int] = []
     open_: list[_Open] = []
-    for token, start, end in _tokens(text):
+    for token, start, end in _iterate_tokens(text):
         if token in "{[":
             path = open_[-1].inner if open_ else ()
-            values[path] = Span(start, start + 1)
+            values[path] = SourceSpan(start, start + 1)
             open_.append(_Open(path, token == "{"))
             starts.append(start)
         elif token in "}]":
             if open_:
-                values[open_.pop().path] = Span(starts.pop(), end)
+                values[open_.pop().path] = SourceSpan(starts.pop(), end)
         elif open_ and open_[-1].is_object and token[0] == '"' and not open_[-1].has_colon:
-            open_[-1].key = _text_of(token)
-            keys[open_[-1].inner] = Span(start, end)
+            open_[-1].key = _decode_token(token)
+            keys[open_[-1].inner] = SourceSpan(start, end)
         elif token not in ",:":
-            values[open_[-1].inner if open_ else ()] = Span(start, end)
-        _after(open_, token)
+            values[open_[-1].inner if open_ else ()] = SourceSpan(start, end)
+        _take_token(open_, token)
     return values, keys
 
 
-def _after(open_: list[_Open], token: str) -> None:
+def _take_token(open_: list[_Open], token: str) -> None:
     """Notes what a comma or a colon says about what comes next."""
     if not open_:
         return
@@ -95,16 +95,16 @@ def _after(open_: list[_Open], token: str) -> None:
         inside.has_colon = True
 
 
-def caret_at(text: str, caret: int) -> Caret:
+def locate_caret(text: str, caret: int) -> Caret:
     """What is being written at a place of a text, which need not be whole."""
     open_: list[_Open] = []
-    span = Span(caret, caret)
-    for token, start, end in _tokens(text):
+    span = SourceSpan(caret, caret)
+    for token, start, end in _iterate_tokens(text):
         if start >= caret:
             break
         is_word = token not in "{}[],:"
         if is_word and end >= caret and not (token[0] == '"' and end == caret and token[-1] == '"' and len(token) > 1):
-            span = Span(start, end)
+            span = SourceSpan(start, end)
             break
         if token in "{[":
             open_.append(_Open(open_[-1].inner if open_ else (), token == "{"))
@@ -112,9 +112,9 @@ def caret_at(text: str, caret: int) -> Caret:
             if open_:
                 open_.pop()
         elif is_word and open_ and open_[-1].is_object and not open_[-1].has_colon:
-            open_[-1].key = _text_of(token)
+            open_[-1].key = _decode_token(token)
             open_[-1].keys.add(open_[-1].key)
-        _after(open_, token)
+        _take_token(open_, token)
     if not open_:
         return Caret((), False, span)
     inside = open_[-1]

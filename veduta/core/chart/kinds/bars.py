@@ -6,8 +6,16 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, StackingSettings, Suits, kind, setting, with_stacking
-from veduta.core.data.fields import Kind as ValueKind
+from veduta.core.chart.kinds.base import (
+    ChartKind,
+    ChartShape,
+    FitScore,
+    StackingSettings,
+    apply_stacking,
+    make_setting,
+    register_kind,
+)
+from veduta.core.data.fields import DataType as ValueKind
 
 MANY_NAMES = 4
 """Names from which on lying bars leave more room for them."""
@@ -15,10 +23,10 @@ MOST_BARS = 60
 
 
 class BarSettings(StackingSettings):
-    labels: Which = setting("Values on bars", "usual", WHICH)
+    labels: Which = make_setting("Values on bars", "usual", WHICH)
 
 
-class Bars(Kind):
+class Bars(ChartKind):
     """What upright and lying bars share."""
 
     article = ""
@@ -26,7 +34,7 @@ class Bars(Kind):
     highest_first = True
     settings = BarSettings
 
-    def words(self, definition: ChartDefinition) -> str:
+    def describe(self, definition: ChartDefinition) -> str:
         if not (definition.split or len(definition.by) > 1 or len(definition.measures) > 1):
             return self.title
         stacking = self.set(definition).stacking
@@ -34,20 +42,24 @@ class Bars(Kind):
             stacking = "stacked" if len(definition.measures) == 1 else "grouped"
         return f"{self.title} to 100%" if stacking == "full" else f"{stacking} {self.title}"
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         return ["stacking", "labels"] if asked.has_series else ["labels"]
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=tuple(range(len(definition.measures))), how="bar"),)
 
-    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
-        return with_stacking(self, asked)
+    def adapt_definition(self, asked: ChartShape) -> tuple[ChartDefinition, str]:
+        return apply_stacking(self, asked)
 
     def draw(self, picture: Picture) -> Drawing:
         stacking = picture.settings.stacked_as
         lying = self.lies(picture.definition)
         drawing = draw_layers(
-            picture, self.layers(picture.definition), lying=lying, stacking=stacking, labels=picture.settings.labels
+            picture,
+            self.list_layers(picture.definition),
+            lying=lying,
+            stacking=stacking,
+            labels=picture.settings.labels,
         )
         series = len({row["series"] for row in drawing.rows})
         if series > 1 and stacking == "full" and any((row["value"] or 0) < 0 for row in drawing.rows):
@@ -55,20 +67,20 @@ class Bars(Kind):
         return drawing
 
 
-@kind
+@register_kind
 class UprightBars(Bars):
     name = "bar"
     title = "vertical bars"
     use = "Compares a few values, or periods one by one, from a common zero line."
     glyph = '<path d="M4 21V12h5v9zM13.5 21V5h5v16zM23 21V9h5v12z"/>'
 
-    def suits(self, asked: Asked) -> Suits | None:
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
         if asked.first and asked.first.grain:
-            return Suits(0.75, "a few fixed values, so vertical bars")
-        return Suits(0.6, "a few values, so vertical bars")
+            return FitScore(0.75, "a few fixed values, so vertical bars")
+        return FitScore(0.6, "a few values, so vertical bars")
 
 
-@kind
+@register_kind
 class LyingBars(Bars):
     name = "lying"
     title = "horizontal bars"
@@ -78,10 +90,10 @@ class LyingBars(Bars):
     def lies(self, definition: ChartDefinition) -> bool:
         return True
 
-    def suits(self, asked: Asked) -> Suits | None:
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
         first = asked.first
         if first is None or first.grain or asked.model.schema[first.field].kind is not ValueKind.TEXT:
             return None
-        if asked.model.facts(first.field).distinct <= MANY_NAMES:
+        if asked.model.get_facts(first.field).distinct <= MANY_NAMES:
             return None
-        return Suits(0.65, "names to read, so horizontal bars")
+        return FitScore(0.65, "names to read, so horizontal bars")

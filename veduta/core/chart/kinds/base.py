@@ -15,21 +15,21 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import Stacking
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.drawing.shades import STEPS_WORDS
-from veduta.core.chart.parts import Part, joined
+from veduta.core.chart.parts import SentencePart, join_parts
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import (
     Measure,
-    counted_tables,
+    list_counted_tables,
     measure_format,
     measure_heading,
     measure_kind,
     measure_node,
 )
 from veduta.core.query.query import Query, Sort
-from veduta.core.words import counted
+from veduta.core.words import pluralise
 
 MANY_MARKS = 20_000
 """Marks of kinds that can still be read when there are very many."""
@@ -38,7 +38,7 @@ MOST_SERIES = 12
 """Series that can be told apart."""
 
 
-class Asked:
+class ChartShape:
     """What a chart asks for, as far as kinds of drawing need to know it; of panels, what each does."""
 
     def __init__(self, definition: ChartDefinition, model: Model) -> None:
@@ -67,7 +67,7 @@ class Asked:
         units = {(each.style, each.currency if each.style == "currency" else "") for each in formats}
         return len(units) == 1 and units != {("number", "")}
 
-    def why_no_whole(self, positions: Sequence[int] | None = None) -> str:
+    def explain_no_whole(self, positions: Sequence[int] | None = None) -> str:
         """Why the values of the groups, of all measures or of some by their positions, are no parts of a whole, which
         could be stacked or have a share of it; "" if they are."""
         measures = self.measures if positions is None else [self.measures[i] for i in positions]
@@ -80,18 +80,18 @@ class Asked:
                 name = measure_heading(measure, self.model.schema)
                 periods = " over periods" if over_time and adds_up(node) else ""
                 return f"Values of “{name}” do not add up to a whole{periods}."
-            tables |= {*counted_tables(node, self.model)}
+            tables |= {*list_counted_tables(node, self.model)}
         return "Measures of different tables are no parts of one whole." if len(tables) > 1 else ""
 
-    def values(self, group: Grouping) -> int:
+    def count_values(self, group: Grouping) -> int:
         """How many values of a dimension the chart has at most."""
         definition, field = self.definition, group.field
-        facts = self.model.facts(field)
+        facts = self.model.get_facts(field)
         counts = [facts.distinct]
         if group.width is not None and facts.lowest is not None:
             counts.append(int((facts.highest - facts.lowest) / group.width) + 1)
         for filter_ in definition.only:
-            most = filter_.most_values(field)
+            most = filter_.count_most_values(field)
             counts += [most] if most is not None else []
         keep, kept = definition.keep, None
         if keep:
@@ -102,14 +102,14 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Suits:
+class FitScore:
     """How well a kind suits what is asked, from 0 to 1, and why in a few words, as "periods in order, so a line"."""
 
     score: float
     why: str
 
 
-class Kind:
+class ChartKind:
     """A kind of drawing. Subclasses declare what it is called and good for, how many measures and dimensions it needs
     (least and most, None for any), whether the first dimension is to be a date, its settings, and how it is drawn.
 
@@ -140,7 +140,7 @@ class Kind:
     most_groups: ClassVar[int] = 5_000
     settings: ClassVar[type[Settings]] = Settings
 
-    def unfit(self, asked: Asked) -> str:
+    def explain_unsupported(self, asked: ChartShape) -> str:
         """Why it cannot draw what is asked, or "" if it can."""
         if asked.definition.panels and self.panels == "none":
             return "It is not drawn in panels."
@@ -151,40 +151,44 @@ class Kind:
             if there < least:
                 return f"It needs {'a' if least == 1 else least} {name}{'s' if least > 1 else ''}."
             if most is not None and there > most:
-                return f"It shows at most {counted(most, name)}." if most else f"It has no {name}s."
+                return f"It shows at most {pluralise(most, name)}." if most else f"It has no {name}s."
         if self.numbers and not asked.numbers:
             return "Dates and text as measures are shown in a table."
-        return self.unfit_besides(asked)
+        return self.check_extra_constraints(asked)
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         """What else keeps it from drawing what is asked."""
         return ""
 
-    def suits(self, asked: Asked) -> Suits | None:
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
         """How well it suits what is asked, which it can draw; None for a kind that is only drawn when chosen."""
         return None
 
-    def words(self, definition: ChartDefinition) -> str:
+    def describe(self, definition: ChartDefinition) -> str:
         """What it is called in the sentence."""
         return self.title
 
-    def start(self, definition: ChartDefinition, measures: list[str]) -> list[Part]:
+    def start(self, definition: ChartDefinition, measures: list[str]) -> list[SentencePart]:
         """How the sentence begins: the measures, and what they are drawn as."""
-        return [*joined(measures, "show"), Part(f" as {self.article}"), Part(self.words(definition), "as")]
+        return [
+            *join_parts(measures, "show"),
+            SentencePart(f" as {self.article}"),
+            SentencePart(self.describe(definition), "as"),
+        ]
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         """The layers that it is made of; none for a kind that is not drawn in layers."""
         return ()
 
-    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+    def list_coloured_groups(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
         """The dimensions whose values its colours stand for; none where they stand for measures too."""
         return () if self.in_cells or len(definition.measures) > 1 else definition.drawn[1:]
 
     def shows_references(self, definition: ChartDefinition) -> bool:
         """Whether it has an axis on which lines and bands to compare with can stand."""
-        return bool(self.layers(definition))
+        return bool(self.list_layers(definition))
 
-    def across(self, definition: ChartDefinition) -> int:
+    def count_across(self, definition: ChartDefinition) -> int:
         """How many of the last dimensions stand across as columns."""
         return 0
 
@@ -200,20 +204,22 @@ class Kind:
             return Sort(by="measure", measure=definition.keep.by, descending=definition.keep.end == "top")
         return Sort(by="name")
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
         """The totals it shows, as `Query.totals`."""
         return ()
 
-    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+    def list_unseen_measures(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         """What is worked out for the drawing besides the chart's measures."""
         return ()
 
-    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+    def build_secondary_query(
+        self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()
+    ) -> Query | None:
         """Another question whose answer the drawing needs, such as where places are; `extra` filters narrow the
         chart."""
         return None
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         """The names of its settings that say something about what is asked."""
         return list(self.settings.model_fields)
 
@@ -228,7 +234,7 @@ class Kind:
                 for problem in error.errors():
                     known.pop(str(problem["loc"][0]), None)
 
-    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+    def adapt_definition(self, asked: ChartShape) -> tuple[ChartDefinition, str]:
         """The definition with what is left to Veduta settled for what is asked, and what is to be said of that."""
         return asked.definition, ""
 
@@ -236,12 +242,12 @@ class Kind:
         raise NotImplementedError
 
 
-KINDS: dict[str, Kind] = {}
+KINDS: dict[str, ChartKind] = {}
 """All kinds by their names, in the order in which they are offered."""
-Declared = TypeVar("Declared", bound=type[Kind])
+Declared = TypeVar("Declared", bound=type[ChartKind])
 
 
-def kind(declared: Declared) -> Declared:
+def register_kind(declared: Declared) -> Declared:
     """Register a kind. Raises ValueError for one whose name is taken, or that is not declared whole."""
     if declared.name in KINDS:
         raise ValueError(f"Two kinds are named {declared.name}.")
@@ -251,7 +257,7 @@ def kind(declared: Declared) -> Declared:
     return declared
 
 
-def kind_named(name: str) -> Kind:
+def get_kind(name: str) -> ChartKind:
     """Raises DefinitionProblem if there is none."""
     try:
         return KINDS[name]
@@ -261,7 +267,7 @@ def kind_named(name: str) -> Kind:
         ) from None
 
 
-def setting(label: str, default: Any, words: dict[str, str] | None = None, **limits: Any) -> Any:
+def make_setting(label: str, default: Any, words: dict[str, str] | None = None, **limits: Any) -> Any:
     """A setting with how it is asked for: its label, and the words of its choices."""
     extra: dict[str, Any] = {"words": words or {}}
     return Attribute(default, title=label, json_schema_extra=extra, **limits)
@@ -273,7 +279,7 @@ STACKING = {"usual": "As it suits the measures", "stacked": "Stacked", "grouped"
 class StackingSettings(Settings):
     """Those of kinds whose series can share a place."""
 
-    stacking: Literal["usual", "stacked", "grouped", "full"] = setting("Several series", "usual", STACKING)
+    stacking: Literal["usual", "stacked", "grouped", "full"] = make_setting("Several series", "usual", STACKING)
 
     @property
     def stacked_as(self) -> Stacking:
@@ -281,27 +287,29 @@ class StackingSettings(Settings):
         return "stacked" if self.stacking == "usual" else self.stacking
 
 
-def with_stacking(kind: Kind, asked: Asked) -> tuple[ChartDefinition, str]:
+def apply_stacking(kind: ChartKind, asked: ChartShape) -> tuple[ChartDefinition, str]:
     """The definition with a way for the series of its layers of bars to share a place: stacked are only parts of a
     whole, and several measures, which may be a figure and its target, only if somebody says so. And why it is another
     than was chosen."""
     definition, chosen = asked.definition, kind.set(asked.definition).stacking
-    bars = [layer.measures for layer in kind.layers(definition) if layer.how == "bar"]
+    bars = [layer.measures for layer in kind.list_layers(definition) if layer.how == "bar"]
     several = [measures for measures in bars if len(asked.groups) > 1 or len(measures) > 1]
     if not several or chosen == "grouped":
         return definition, ""
-    why_not = next(filter(None, map(asked.why_no_whole, several)), "")
+    why_not = next(filter(None, map(asked.explain_no_whole, several)), "")
     if chosen == "usual":
         chosen = "grouped" if why_not or any(len(measures) > 1 for measures in several) else "stacked"
-        return _stacked(definition, chosen), ""
-    return (_stacked(definition, "grouped"), f"{why_not} They stand side by side.") if why_not else (definition, "")
+        return _set_stacking(definition, chosen), ""
+    return (
+        (_set_stacking(definition, "grouped"), f"{why_not} They stand side by side.") if why_not else (definition, "")
+    )
 
 
-def _stacked(definition: ChartDefinition, how: str) -> ChartDefinition:
+def _set_stacking(definition: ChartDefinition, how: str) -> ChartDefinition:
     return definition.model_copy(update={"settings": {**definition.settings, "stacking": how}})
 
 
 class ShadeSettings(Settings):
     """Those of kinds that show a measure by shade."""
 
-    steps: Literal["0", "3", "5", "7"] = setting("Shades", "0", STEPS_WORDS)
+    steps: Literal["0", "3", "5", "7"] = make_setting("Shades", "0", STEPS_WORDS)

@@ -6,16 +6,16 @@ import datetime as dt
 from typing import Any
 
 from veduta.core.calendar import MONTHS, WEEKDAYS, Grain
-from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shortened
-from veduta.core.chart.drawing.cells import in_order
+from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shorten_labels
+from veduta.core.chart.drawing.cells import sort_values
 from veduta.core.chart.drawing.colours import BLACK, WHITE
-from veduta.core.chart.drawing.labels import LINE, note_labels, seen_if, whole_or_short
+from veduta.core.chart.drawing.labels import LINE, fit_labels, note_labels, show_if
 from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks, rows_of
-from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
-from veduta.core.chart.drawing.shades import shade
-from veduta.core.chart.kinds.base import Asked, Kind, ShadeSettings, kind
-from veduta.core.words import counted
+from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
+from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
+from veduta.core.chart.drawing.shades import build_shade
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, ShadeSettings, register_kind
+from veduta.core.words import pluralise
 
 NUMBERED_CELLS = 240
 """Cells up to which each carries its number."""
@@ -23,7 +23,7 @@ STEP = 24
 MOST_STANDING = 14
 
 
-def _cells(colour: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
+def _draw_cells(colour: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict[str, Any]:
     return {
         "transform": [{"filter": "isValid(datum.value)"}],
         "mark": {"type": "rect", **POINTED_AT},
@@ -37,8 +37,8 @@ def _cells(colour: dict[str, Any], x: dict[str, Any], y: dict[str, Any]) -> dict
     }
 
 
-@kind
-class ColourTable(Kind):
+@register_kind
+class ColourTable(ChartKind):
     name = "heat"
     title = "table of colours"
     theme = "To compare"
@@ -53,11 +53,11 @@ class ColourTable(Kind):
 
     def draw(self, picture: Picture) -> Drawing:
         down, across = picture.dimensions
-        made = marks(picture)
-        order = [picture.words(across, value) for value in _across(picture)]
+        made = make_marks(picture)
+        order = [picture.label(across, value) for value in _list_across(picture)]
         for mark in made:
             mark.more["column"] = mark.series
-        axis = {"title": None, "labelLimit": 0, "labelExpr": shortened(24), "domain": False}
+        axis = {"title": None, "labelLimit": 0, "labelExpr": shorten_labels(24), "domain": False}
         rows = list(dict.fromkeys(mark.name for mark in made))
         x = {
             "field": "column",
@@ -66,51 +66,51 @@ class ColourTable(Kind):
             "scale": {"paddingInner": 0.04},
             "axis": axis
             | {"orient": "top", "labelOverlap": "greedy", "labelBound": True, "description": across.name}
-            | _level(order, across.dimension.grain),
+            | _label_level(order, across.dimension.grain),
         }
         y = {
             "field": "name",
             "type": "nominal",
             "sort": None,
             "scale": {"paddingInner": 0.06},
-            "axis": axis | {"description": f"{down.name}, {counted(len(rows), 'value')}"},
+            "axis": axis | {"description": f"{down.name}, {pluralise(len(rows), 'value')}"},
         }
-        layers = [_cells(_shaded(picture, made), x, y)]
+        layers = [_draw_cells(_shade(picture, made), x, y)]
         if len(made) <= NUMBERED_CELLS:
             number = {"type": "text", "aria": False, "fontSize": 11}
             white = {"condition": {"test": "datum.strong === 1", "value": WHITE}, "value": BLACK}
             there = [mark for mark in made if mark.value is not None]
             note_labels(picture, made, there)
             fits = f"datum.widest_short < bandwidth('x') && bandwidth('y') > {LINE}"
-            text = {"text": whole_or_short("bandwidth('x')", keeps_top=False), "color": white, "opacity": seen_if(fits)}
+            text = {"text": fit_labels("bandwidth('x')", keeps_top=False), "color": white, "opacity": show_if(fits)}
             layers.append({"mark": number, "encoding": {"x": x, "y": y, **text}})
-        spec = base_spec(layer=layers)
+        spec = make_base_spec(layer=layers)
         if len(rows) > MOST_STANDING:
             spec["height"] = {"step": STEP}
         least = AROUND_ROWS + LEAST_STEP * len(rows)
-        return Drawing(spec, rows_of(made), least_height=least)
+        return Drawing(spec, to_rows(made), least_height=least)
 
 
-def _shaded(picture: Picture, made: list[Mark]) -> dict[str, Any]:
-    return shade(picture, picture.measures[0], made, steps=int(picture.settings.steps))
+def _shade(picture: Picture, made: list[Mark]) -> dict[str, Any]:
+    return build_shade(picture, picture.measures[0], made, steps=int(picture.settings.steps))
 
 
-def _level(names: list[str], grain: Grain | None) -> dict[str, Any]:
+def _label_level(names: list[str], grain: Grain | None) -> dict[str, Any]:
     """How names stand above their columns: parts of dates by three letters, many letters slanted."""
     if grain in (Grain.MONTH_OF_YEAR, Grain.WEEKDAY):
         return {"labelAngle": 0, "labelExpr": "slice(datum.label, 0, 3)"}
     return {"labelAngle": 0 if sum(map(len, names)) <= LEVEL_LETTERS else -35}
 
 
-def _across(picture: Picture) -> list[Any]:
+def _list_across(picture: Picture) -> list[Any]:
     """The values of the second dimension in their order."""
     key, result = picture.dimensions[1].key, picture.result
-    there = [result.value(row, key) for row in result.frame.iter_rows(named=True)]
-    return in_order(there, result.orders.get(key, ()))
+    there = [result.get_value(row, key) for row in result.frame.iter_rows(named=True)]
+    return sort_values(there, result.orders.get(key, ()))
 
 
-@kind
-class Calendar(Kind):
+@register_kind
+class Calendar(ChartKind):
     name = "calendar"
     title = "calendar"
     theme = "Over time"
@@ -124,12 +124,12 @@ class Calendar(Kind):
     dimensions = (1, 1)
     settings = ShadeSettings
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         first = asked.first
         return "" if first and first.grain is Grain.DAY else "A calendar needs a date by day."
 
     def draw(self, picture: Picture) -> Drawing:
-        made = [mark for mark in marks(picture) if isinstance(mark.along, dt.date)]
+        made = [mark for mark in make_marks(picture) if isinstance(mark.along, dt.date)]
         for mark in made:
             day = mark.along
             start = dt.date(day.year, 1, 1)
@@ -141,7 +141,7 @@ class Calendar(Kind):
         all_years = range(years[0], years[-1] + 1) if years else ()
         lines = [f"{year} {day}" for year in all_years for day in (*range(7), "gap")]
         names = " : ".join(
-            f"slice(datum.value, 5) === '{day}' ? {_line_name(day, name)}" for day, name in enumerate(WEEKDAYS)
+            f"slice(datum.value, 5) === '{day}' ? {_name_line(day, name)}" for day, name in enumerate(WEEKDAYS)
         )
         y = {
             "field": "line",
@@ -155,7 +155,7 @@ class Calendar(Kind):
                 "description": "Weekdays, a year below another",
             },
         }
-        months = " : ".join(f"datum.value == '{_first_week(i)}' ? '{name[:3]}'" for i, name in enumerate(MONTHS))
+        months = " : ".join(f"datum.value == '{_find_first_week(i)}' ? '{name[:3]}'" for i, name in enumerate(MONTHS))
         x = {
             "field": "week",
             "type": "ordinal",
@@ -171,19 +171,19 @@ class Calendar(Kind):
                 "description": "Weeks of a year",
             },
         }
-        spec = base_spec(**_cells(_shaded(picture, made), x, y))
+        spec = make_base_spec(**_draw_cells(_shade(picture, made), x, y))
         if len(lines) > MOST_STANDING + 2:
             spec["height"] = {"step": 13}
-        return Drawing(spec, rows_of(made))
+        return Drawing(spec, to_rows(made))
 
 
-def _line_name(weekday: int, name: str) -> str:
+def _name_line(weekday: int, name: str) -> str:
     """What stands beside the line of a weekday: the year beside Thursday, Monday and Saturday by name."""
     if weekday == 3:
         return "slice(datum.value, 0, 4)"
     return f"'{name[:3]}'" if weekday in (0, 5) else "''"
 
 
-def _first_week(month: int) -> int:
+def _find_first_week(month: int) -> int:
     """About where a month begins, in weeks of a year."""
     return (dt.date(2026, month + 1, 1).timetuple().tm_yday + 5) // 7

@@ -7,23 +7,23 @@ from typing import Literal
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.crosstab import draw_crosstab
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import MOST_SERIES, Asked, Kind, Suits, kind, setting
+from veduta.core.chart.kinds.base import MOST_SERIES, ChartKind, ChartShape, FitScore, make_setting, register_kind
 
 SIDES = {"both": "At the right and below", "right": "At the right", "below": "Below", "none": "None"}
 
 
 class CrosstabSettings(Settings):
-    across: Literal["1", "2", "3"] = setting(
+    across: Literal["1", "2", "3"] = make_setting(
         "Dimensions across", "1", {"1": "The last", "2": "The last two", "3": "The last three"}
     )
-    measures: Literal["across", "down"] = setting(
+    measures: Literal["across", "down"] = make_setting(
         "Measures", "across", {"across": "Beside one another", "down": "Below one another"}
     )
-    totals: Literal["both", "right", "below", "none"] = setting("Totals", "both", SIDES)
+    totals: Literal["both", "right", "below", "none"] = make_setting("Totals", "both", SIDES)
 
 
-@kind
-class Crosstab(Kind):
+@register_kind
+class Crosstab(ChartKind):
     name = "crosstab"
     title = "crosstab"
     theme = "To read"
@@ -40,41 +40,41 @@ class Crosstab(Kind):
     in_cells = ("bar", "shade")
     settings = CrosstabSettings
 
-    def unfit(self, asked: Asked) -> str:
+    def explain_unsupported(self, asked: ChartShape) -> str:
         few = len(asked.definition.groups) < 2
-        return "A crosstab needs two dimensions." if few else super().unfit(asked)
+        return "A crosstab needs two dimensions." if few else super().explain_unsupported(asked)
 
-    def suits(self, asked: Asked) -> Suits | None:
-        further = [asked.values(group) for group in asked.groups[1:] if not group.grain]
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
+        further = [asked.count_values(group) for group in asked.groups[1:] if not group.grain]
         if len(asked.definition.by) == 2 or any(count > MOST_SERIES for count in further):
-            return Suits(0.85, "two dimensions with many values, so a crosstab")
+            return FitScore(0.85, "two dimensions with many values, so a crosstab")
         return None
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         said = {"across": len(asked.definition.groups) > 2, "measures": len(asked.definition.measures) > 1}
-        return [name for name in super().offered(asked) if said.get(name, True)]
+        return [name for name in super().list_offered_settings(asked) if said.get(name, True)]
 
-    def across(self, definition: ChartDefinition) -> int:
+    def count_across(self, definition: ChartDefinition) -> int:
         return min(int(self.set(definition).across), len(definition.groups) - 1)
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
         """Those of both sides; where groups are closed by subtotals, or rows are sorted by a measure, of each side's
         outer dimensions too."""
         positions = tuple(range(len(definition.groups)))
-        first_across = len(positions) - self.across(definition)
+        first_across = len(positions) - self.count_across(definition)
         down, across = positions[:first_across], positions[first_across:]
         sides, has_all = self.set(definition).totals, definition.totals == "all"
         sort = definition.sort
         is_sorted = sort is not None and sort.by == "measure"
-        downs = _outer(down, has_all or (is_sorted and len(down) > 1), sides in ("both", "below"))
-        acrosses = _outer(across, has_all or bool(sort and sort.at), is_sorted or sides in ("both", "right"))
+        downs = _combine_totals(down, has_all or (is_sorted and len(down) > 1), sides in ("both", "below"))
+        acrosses = _combine_totals(across, has_all or bool(sort and sort.at), is_sorted or sides in ("both", "right"))
         return tuple((*a, *b) for a in downs for b in acrosses if len(a) + len(b) < len(positions))
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_crosstab(picture, self.across(picture.definition))
+        return draw_crosstab(picture, self.count_across(picture.definition))
 
 
-def _outer(positions: tuple[int, ...], inner: bool, total: bool) -> list[tuple[int, ...]]:
+def _combine_totals(positions: tuple[int, ...], inner: bool, total: bool) -> list[tuple[int, ...]]:
     """The dimensions of a side, those outside of them if the `inner` ones are totalled, and none for its `total`."""
     depths = range(len(positions) - 1, 0, -1) if inner else ()
     return [positions, *(positions[:depth] for depth in depths), *([()] if total else [])]

@@ -6,15 +6,15 @@ from itertools import accumulate
 
 from veduta.core.chart.definition import Layer
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.marks import Mark, is_rest, marks
+from veduta.core.chart.drawing.marks import Mark, is_rest, make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 
 MOST_DRAWN = 60
 
 
-@kind
-class Cumulative(Kind):
+@register_kind
+class Cumulative(ChartKind):
     name = "cumulative"
     title = "bars with their share so far"
     article = ""
@@ -28,15 +28,15 @@ class Cumulative(Kind):
     measures = (1, 1)
     dimensions = (1, 1)
 
-    def unfit_besides(self, asked: Asked) -> str:
-        return asked.why_no_whole()
+    def check_extra_constraints(self, asked: ChartShape) -> str:
+        return asked.explain_no_whole()
 
     def draw(self, picture: Picture) -> Drawing:
-        bars = sorted(marks(picture), key=lambda mark: (is_rest(mark), -(mark.value or 0)))
+        bars = sorted(make_marks(picture), key=lambda mark: (is_rest(mark), -(mark.value or 0)))
         notes = []
         if any((mark.value or 0) < 0 for mark in bars):
             notes.append("Shares do not make sense with negative values.")
-        reached = so_far([mark.value for mark in bars])
+        reached = compute_running_total([mark.value for mark in bars])
         shares = [_share(picture, mark, share) for mark, share in zip(bars, reached, strict=True)]
         if len(bars) > MOST_DRAWN:
             notes.append(f"The first {MOST_DRAWN} of {len(bars):,} are drawn.")
@@ -49,14 +49,14 @@ class Cumulative(Kind):
         return drawing
 
 
-def so_far(values: list[float | None]) -> list[float | None]:
+def compute_running_total(values: list[float | None]) -> list[float | None]:
     """The share of the total that the values up to each make up; none where the total is nothing."""
     sums = list(accumulate(value or 0 for value in values))
     return [total / sums[-1] if sums[-1] else None for total in sums]
 
 
 def _share(picture: Picture, mark: Mark, share: float | None) -> Mark:
-    text = "–" if share is None else picture.percent(share)
+    text = "–" if share is None else picture.format_percent(share)
     tip = [*mark.tip[:1], ["Share so far", text]]
     said = f"{mark.name}: {text} so far"
     return Mark(mark.along, mark.name, "Share so far", share, text, tip, said, mark.point, mark.on, layer=1)

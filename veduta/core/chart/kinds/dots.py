@@ -7,25 +7,25 @@ from typing import Literal
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import MANY_MARKS, Kind, kind, setting
+from veduta.core.chart.kinds.base import MANY_MARKS, ChartKind, make_setting, register_kind
 
 
 class Direction(Settings):
-    direction: Literal["lying", "upright"] = setting(
+    direction: Literal["lying", "upright"] = make_setting(
         "Direction", "lying", {"lying": "Names at the left", "upright": "Names below"}
     )
 
 
-class Directed(Kind):
+class Directed(ChartKind):
     """What kinds share that are drawn in layers, lying or upright."""
 
     settings = Direction
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_layers(picture, self.layers(picture.definition), lying=picture.settings.direction == "lying")
+        return draw_layers(picture, self.list_layers(picture.definition), lying=picture.settings.direction == "lying")
 
 
-@kind
+@register_kind
 class Lollipops(Directed):
     name = "lollipop"
     title = "dots on stems"
@@ -40,11 +40,11 @@ class Lollipops(Directed):
     measures = (1, 1)
     dimensions = (1, 1)
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=(0,), how="link", width=1.5), Layer(measures=(0,), how="dot", size=11))
 
 
-@kind
+@register_kind
 class Dumbbells(Directed):
     name = "dumbbell"
     title = "pairs of dots"
@@ -60,12 +60,12 @@ class Dumbbells(Directed):
     measures = (2, 2)
     dimensions = (1, 1)
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         between = Layer(measures=(0, 1), how="link", dash="dotted", width=2)
         return (between, *(Layer(measures=(i,), how="dot", size=11) for i in (1, 0)))
 
 
-@kind
+@register_kind
 class Strip(Directed):
     name = "strip"
     title = "strip of marks"
@@ -79,7 +79,7 @@ class Strip(Directed):
     dimensions = (2, 2)
     most_groups = MANY_MARKS
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=(0,), how="tick", colour="1", opacity=0.7),)
 
     def draw(self, picture: Picture) -> Drawing:

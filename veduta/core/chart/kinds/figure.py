@@ -7,13 +7,13 @@ from dataclasses import replace
 from typing import Any, Literal
 
 from veduta.core.calendar import STEPS, Grain
-from veduta.core.chart.drawing.cells import Change, Figure, figure_of
-from veduta.core.chart.drawing.in_cells import small_line
+from veduta.core.chart.drawing.cells import Figure, FigureChange, make_figure
+from veduta.core.chart.drawing.in_cells import draw_small_line
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind, setting
-from veduta.core.data.languages import language_named
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, make_setting, register_kind
+from veduta.core.data.languages import get_language
 from veduta.core.query.query import Column
-from veduta.core.words import in_sentence
+from veduta.core.words import lower_first
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
 NO_CHANGE = 0.0005
@@ -21,14 +21,14 @@ NO_CHANGE = 0.0005
 
 
 class FigureSettings(Settings):
-    others: Literal["apart", "compared"] = setting(
+    others: Literal["apart", "compared"] = make_setting(
         "Further measures", "apart", {"apart": "Figures of their own", "compared": "Compared with"}
     )
-    better: Literal["none", "higher", "lower"] = setting("What is better", "none", BETTER)
+    better: Literal["none", "higher", "lower"] = make_setting("What is better", "none", BETTER)
 
 
-@kind
-class SingleFigure(Kind):
+@register_kind
+class SingleFigure(ChartKind):
     name = "figure"
     title = "single figure"
     theme = "To read"
@@ -38,51 +38,51 @@ class SingleFigure(Kind):
     numbers = False
     settings = FigureSettings
 
-    def unfit(self, asked: Asked) -> str:
-        return "A single figure has no dimensions." if asked.groups else super().unfit(asked)
+    def explain_unsupported(self, asked: ChartShape) -> str:
+        return "A single figure has no dimensions." if asked.groups else super().explain_unsupported(asked)
 
-    def suits(self, asked: Asked) -> Suits | None:
-        return Suits(1, "no dimension, so a single figure")
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
+        return FitScore(1, "no dimension, so a single figure")
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         if len(asked.measures) < 2 or not asked.numbers:
             return []
         return ["others", "better"] if self.set(asked.definition).others == "compared" else ["others"]
 
     def draw(self, picture: Picture) -> Drawing:
         row = next(picture.result.frame.head(1).iter_rows(named=True), {})
-        figures = [figure_of(picture, column, row) for column in picture.measures]
+        figures = [make_figure(picture, column, row) for column in picture.measures]
         if picture.settings.others == "apart" or not all(column.kind.is_number for column in picture.measures):
             return Drawing(figures=figures)
         first, *others = picture.measures
-        changes = [change for other in others if (change := _difference(picture, first, other))]
+        changes = [change for other in others if (change := _make_difference(picture, first, other))]
         return Drawing(figures=[replace(figures[0], changes=changes)])
 
 
-def _difference(picture: Picture, first: Column, other: Column) -> Change | None:
+def _make_difference(picture: Picture, first: Column, other: Column) -> FigureChange | None:
     """How the first measure differs from another: in percent of it, of two shares in percentage points."""
-    value, before = _first(picture, first), _first(picture, other)
-    words = in_sentence(other.name)
+    value, before = _get_first(picture, first), _get_first(picture, other)
+    words = lower_first(other.name)
     if first.format.style == other.format.style == "percent" and value is not None and before is not None:
         points = value - before
         if abs(points) < NO_CHANGE:
-            return Change(f"as {words}")
-        said = points_words(abs(points), picture)
-        return _said(points > 0, said, words, picture.settings.better)
+            return FigureChange(f"as {words}")
+        said = describe_points(abs(points), picture)
+        return _describe_change(points > 0, said, words, picture.settings.better)
     return _change(picture, value, before, words)
 
 
-def _first(picture: Picture, column: Column) -> float | None:
+def _get_first(picture: Picture, column: Column) -> float | None:
     frame = picture.result.frame
     return frame[column.key][0] if frame.height else None
 
 
 class TrendSettings(Settings):
-    better: Literal["none", "higher", "lower"] = setting("What is better", "none", BETTER)
+    better: Literal["none", "higher", "lower"] = make_setting("What is better", "none", BETTER)
 
 
-@kind
-class TrendFigure(Kind):
+@register_kind
+class TrendFigure(ChartKind):
     name = "trend"
     title = "figure with its trend"
     theme = "To read"
@@ -95,7 +95,7 @@ class TrendFigure(Kind):
     dimensions = (1, 1)
     settings = TrendSettings
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         is_time = asked.first is not None and asked.first.is_time_axis
         return "" if is_time else "It goes from period to period: it needs a date."
 
@@ -103,10 +103,10 @@ class TrendFigure(Kind):
         notes = []
         if picture.result.unfinished:
             notes.append("The figure is that of the last finished period.")
-        return Drawing(figures=[_with_trend(picture, column) for column in picture.measures], notes=notes)
+        return Drawing(figures=[_make_trend_figure(picture, column) for column in picture.measures], notes=notes)
 
 
-def _with_trend(picture: Picture, column: Column) -> Figure:
+def _make_trend_figure(picture: Picture, column: Column) -> Figure:
     """The last finished period's figure, compared with the period before and the year before."""
     first = picture.dimensions[0]
     grain = first.dimension.period
@@ -117,19 +117,19 @@ def _with_trend(picture: Picture, column: Column) -> Figure:
     if picture.result.unfinished and len(periods) > 1:
         periods.pop()
     if not periods:
-        return figure_of(picture, column, {})
+        return make_figure(picture, column, {})
     last = periods[-1]
-    figure = figure_of(picture, column, rows[last])
+    figure = make_figure(picture, column, rows[last])
     changes = [
         change
-        for period, words in _compared(last, grain)
+        for period, words in _list_compared_periods(last, grain)
         if period in values and (change := _change(picture, values[last], values[period], words))
     ]
-    trend = small_line([values[period] for period in periods])
-    return replace(figure, of=picture.words(first, last), changes=changes, trend=trend)
+    trend = draw_small_line([values[period] for period in periods])
+    return replace(figure, of=picture.label(first, last), changes=changes, trend=trend)
 
 
-def _compared(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
+def _list_compared_periods(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
     """The periods that one is compared with, and their words: the one before, and that of a year before where periods
     correspond to each other."""
     if grain is Grain.HOUR:
@@ -140,22 +140,22 @@ def _compared(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
     return found
 
 
-def _change(picture: Picture, value: float | None, before: float | None, words: str) -> Change | None:
+def _change(picture: Picture, value: float | None, before: float | None, words: str) -> FigureChange | None:
     """The change in words, sign and arrow: "▲ 4.2% on the month before"."""
     if value is None or not before or before < 0:
         return None
     share = value / before - 1
     if abs(share) < NO_CHANGE:
-        return Change(f"as {words}")
-    return _said(share > 0, picture.percent(abs(share)), words, picture.settings.better)
+        return FigureChange(f"as {words}")
+    return _describe_change(share > 0, picture.format_percent(abs(share)), words, picture.settings.better)
 
 
-def points_words(share: float, picture: Picture) -> str:
+def describe_points(share: float, picture: Picture) -> str:
     """A difference of shares in percentage points, as a picture writes it."""
     number = f"{share * 100:,.1f}"
-    return f"{language_named(picture.language).digits(number)} {'point' if number == '1.0' else 'points'}"
+    return f"{get_language(picture.language).write_digits(number)} {'point' if number == '1.0' else 'points'}"
 
 
-def _said(rises: bool, size: str, words: str, better: str) -> Change:
+def _describe_change(rises: bool, size: str, words: str, better: str) -> FigureChange:
     tone = "" if better == "none" else "better" if rises == (better == "higher") else "worse"
-    return Change(f"{'▲ +' if rises else '▼ −'}{size} on {words}", tone)
+    return FigureChange(f"{'▲ +' if rises else '▼ −'}{size} on {words}", tone)

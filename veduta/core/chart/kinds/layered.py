@@ -7,8 +7,15 @@ from typing import Literal
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import BY_THE_FIRST, SHADED, draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, StackingSettings, kind, setting, with_stacking
-from veduta.core.chart.parts import Part, joined
+from veduta.core.chart.kinds.base import (
+    ChartKind,
+    ChartShape,
+    StackingSettings,
+    apply_stacking,
+    make_setting,
+    register_kind,
+)
+from veduta.core.chart.parts import SentencePart, join_parts
 from veduta.core.query.measures import Measure
 
 HOW_WORDS = {
@@ -27,13 +34,13 @@ BETWEEN_TWO = ("range", "band", "link")
 
 
 class LayeredSettings(StackingSettings):
-    direction: Literal["upright", "lying"] = setting(
+    direction: Literal["upright", "lying"] = make_setting(
         "Direction", "upright", {"upright": "Names below", "lying": "Names at the left"}
     )
 
 
-@kind
-class Layered(Kind):
+@register_kind
+class Layered(ChartKind):
     name = "layers"
     title = "layers, each measure its own way"
     article = ""
@@ -47,7 +54,7 @@ class Layered(Kind):
     )
     settings = LayeredSettings
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         """The chart's layers, as far as it has their measures; measures of none are drawn like the last, or as bars."""
         count = len(definition.measures)
         found: list[Layer] = []
@@ -60,28 +67,31 @@ class Layered(Kind):
         others = [Layer(measures=(i,), how=single[-1] if single else "bar") for i in range(count) if i not in drawn]
         return (*found, *others)
 
-    def start(self, definition: ChartDefinition, measures: list[str]) -> list[Part]:
+    def start(self, definition: ChartDefinition, measures: list[str]) -> list[SentencePart]:
         """ "fare revenue as bars and passengers as a line on the right axis, in one drawing"."""
-        parts: list[Part] = []
-        layers = self.layers(definition)
+        parts: list[SentencePart] = []
+        layers = self.list_layers(definition)
         for number, layer in enumerate(layers):
             if number:
-                parts.append(Part(" and " if number == len(layers) - 1 else ", "))
-            parts += joined([measures[i] for i in layer.measures], "show", layer.measures)
-            parts += [Part(" as "), Part(layer_words(layer, self.set(definition).direction), "layer", number)]
-        return [*parts, Part(", "), Part("in one drawing", "as"), Part(",")]
+                parts.append(SentencePart(" and " if number == len(layers) - 1 else ", "))
+            parts += join_parts([measures[i] for i in layer.measures], "show", layer.measures)
+            parts += [
+                SentencePart(" as "),
+                SentencePart(describe_layer(layer, self.set(definition).direction), "layer", number),
+            ]
+        return [*parts, SentencePart(", "), SentencePart("in one drawing", "as"), SentencePart(",")]
 
-    def offered(self, asked: Asked) -> list[str]:
-        bars = any(layer.how == "bar" for layer in self.layers(asked.definition))
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
+        bars = any(layer.how == "bar" for layer in self.list_layers(asked.definition))
         return ["direction", "stacking"] if bars and asked.has_series else ["direction"]
 
-    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
+    def adapt_definition(self, asked: ChartShape) -> tuple[ChartDefinition, str]:
         """Bars stand as those of a chart of bars; areas that cannot be stacked are lines."""
-        definition, why = with_stacking(self, asked)
-        layers, notes = list(self.layers(definition)), [why] if why else []
+        definition, why = apply_stacking(self, asked)
+        layers, notes = list(self.list_layers(definition)), [why] if why else []
         for i, layer in enumerate(layers):
             several = len(asked.groups) > 1 or len(layer.measures) > 1
-            if layer.how == "area" and several and (why_not := asked.why_no_whole(layer.measures)):
+            if layer.how == "area" and several and (why_not := asked.explain_no_whole(layer.measures)):
                 layers[i] = layer.model_copy(update={"how": "line"})
                 notes.append(f"{why_not} They are drawn as lines.")
         if self.set(definition).stacking == "full" and any(map(_is_total_on_shares, layers)):
@@ -90,16 +100,16 @@ class Layered(Kind):
             notes.append("Totals have an axis of their own beside shares.")
         return definition.model_copy(update={"layers": tuple(layers)}), " ".join(dict.fromkeys(notes))
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
-        undivided = any(layer.undivided for layer in self.layers(definition))
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        undivided = any(layer.undivided for layer in self.list_layers(definition))
         return (BY_THE_FIRST,) if undivided and len(definition.drawn) > 1 else ()
 
-    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
-        return tuple(by for layer in self.layers(definition) if (by := _coloured_by(layer)))
+    def list_unseen_measures(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+        return tuple(by for layer in self.list_layers(definition) if (by := _find_colour_measure(layer)))
 
     def draw(self, picture: Picture) -> Drawing:
-        layers = self.layers(picture.definition)
-        coloured = [number for number, layer in enumerate(layers) if _coloured_by(layer)]
+        layers = self.list_layers(picture.definition)
+        coloured = [number for number, layer in enumerate(layers) if _find_colour_measure(layer)]
         settings: LayeredSettings = picture.settings
         return draw_layers(
             picture,
@@ -114,14 +124,14 @@ def _is_total_on_shares(layer: Layer) -> bool:
     return layer.undivided and layer.axis == "first"
 
 
-def _coloured_by(layer: Layer) -> Measure | None:
+def _find_colour_measure(layer: Layer) -> Measure | None:
     """What the colour of a layer's marks goes by, besides the series: a test, or a measure as a shade."""
     if layer.test:
         return Measure(formula=layer.test)
     return layer.shade if layer.how in SHADED else None
 
 
-def layer_words(layer: Layer, direction: str) -> str:
+def describe_layer(layer: Layer, direction: str) -> str:
     """How a layer is drawn, in words."""
     words = HOW_WORDS[layer.how]
     if layer.shade and layer.how in SHADED:

@@ -11,10 +11,10 @@ from pydantic import field_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.marks import marks
+from veduta.core.chart.drawing.marks import make_marks
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, Picture, Settings
-from veduta.core.chart.grammar.checking import checked
-from veduta.core.chart.kinds.base import KINDS, Asked, Kind, kind, kind_named, setting
+from veduta.core.chart.grammar.checking import check_specification
+from veduta.core.chart.kinds.base import KINDS, ChartKind, ChartShape, get_kind, make_setting, register_kind
 from veduta.core.query.query import Column
 
 FIRST = "bar"
@@ -26,7 +26,7 @@ SPECIAL = re.compile(r"[.\[\]\"'\\]+")
 
 
 class OwnSettings(Settings):
-    marks_of: str = setting("Marks of", FIRST, max_length=40)
+    marks_of: str = make_setting("Marks of", FIRST, max_length=40)
 
     @field_validator("marks_of")
     @classmethod
@@ -36,8 +36,8 @@ class OwnSettings(Settings):
         return name
 
 
-@kind
-class Own(Kind):
+@register_kind
+class OwnSpecification(ChartKind):
     name = "own"
     title = "own specification"
     article = "an "
@@ -55,47 +55,47 @@ class Own(Kind):
     settings = OwnSettings
     dressed = False
 
-    def unfit_besides(self, asked: Asked) -> str:
-        return "" if asked.definition.specification else self.base(asked.definition).unfit(asked)
+    def check_extra_constraints(self, asked: ChartShape) -> str:
+        return "" if asked.definition.specification else self.get_base_kind(asked.definition).explain_unsupported(asked)
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         return []
 
-    def base(self, definition: ChartDefinition) -> Kind:
+    def get_base_kind(self, definition: ChartDefinition) -> ChartKind:
         """The kind whose marks are there to be drawn, and whose drawing it begins with."""
-        return kind_named(self.set(definition).marks_of)
+        return get_kind(self.set(definition).marks_of)
 
-    def as_drawn(self, asked: Asked) -> tuple[ChartDefinition, str]:
-        return self.base(asked.definition).as_drawn(asked)
+    def adapt_definition(self, asked: ChartShape) -> tuple[ChartDefinition, str]:
+        return self.get_base_kind(asked.definition).adapt_definition(asked)
 
     def sort(self, definition: ChartDefinition) -> Any:
-        return self.base(definition).sort(definition)
+        return self.get_base_kind(definition).sort(definition)
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
-        return self.base(definition).totals(definition)
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+        return self.get_base_kind(definition).list_totals(definition)
 
-    def unseen(self, definition: ChartDefinition) -> Any:
-        return self.base(definition).unseen(definition)
+    def list_unseen_measures(self, definition: ChartDefinition) -> Any:
+        return self.get_base_kind(definition).list_unseen_measures(definition)
 
-    def beside(self, definition: ChartDefinition, model: Any, extra: tuple[Any, ...] = ()) -> Any:
-        return self.base(definition).beside(definition, model, extra)
+    def build_secondary_query(self, definition: ChartDefinition, model: Any, extra: tuple[Any, ...] = ()) -> Any:
+        return self.get_base_kind(definition).build_secondary_query(definition, model, extra)
 
-    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
-        return self.base(definition).coloured(definition)
+    def list_coloured_groups(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+        return self.get_base_kind(definition).list_coloured_groups(definition)
 
     def draw(self, picture: Picture) -> Drawing:
-        base = self.base(picture.definition)
+        base = self.get_base_kind(picture.definition)
         picture.settings = base.set(picture.definition)
         drawn = base.draw(picture)
         if not picture.definition.specification:
             return drawn
-        spec = {"data": {"name": "rows"}, **checked(picture.definition.specification), "$schema": SCHEMA}
+        spec = {"data": {"name": "rows"}, **check_specification(picture.definition.specification), "$schema": SCHEMA}
         if not {"concat", "hconcat", "vconcat", "facet", "repeat"} & spec.keys():
             spec = {"width": "container", "height": "container", **spec}
-        return Drawing(spec, own_rows(picture), named={"marks": drawn.rows}, notes=drawn.notes)
+        return Drawing(spec, make_rows(picture), named={"marks": drawn.rows}, notes=drawn.notes)
 
 
-def field_names(columns: Sequence[str]) -> list[str]:
+def list_field_names(columns: Sequence[str]) -> list[str]:
     """What an own specification calls the columns of an answer: by their names, each once."""
     names: list[str] = []
     for column in columns:
@@ -107,33 +107,35 @@ def field_names(columns: Sequence[str]) -> list[str]:
     return names
 
 
-def own_rows(picture: Picture) -> list[dict[str, Any]]:
+def make_rows(picture: Picture) -> list[dict[str, Any]]:
     """The answer's rows by the names of their columns, each with its point, and what a tooltip and a screen reader
     say. Days are written as such, other values of dimensions in words."""
     result = picture.result
-    names = field_names([column.name for column in result.columns])
+    names = list_field_names([column.name for column in result.columns])
     rows = []
     for mark, row in zip(
-        marks(picture, picture.measures[:1], apart=False), result.frame.iter_rows(named=True), strict=True
+        make_marks(picture, picture.measures[:1], apart=False), result.frame.iter_rows(named=True), strict=True
     ):
         values = {
-            name: row[column.key] if column.is_measure else _plain(picture, column, result.value(row, column.key))
+            name: row[column.key]
+            if column.is_measure
+            else _simplify(picture, column, result.get_value(row, column.key))
             for name, column in zip(names, result.columns, strict=True)
         }
         rows.append({**values, "said": mark.said, "tip": mark.tip, "point": mark.point, "on": int(mark.on)})
     return rows
 
 
-def _plain(picture: Picture, column: Column, value: Any) -> Any:
+def _simplify(picture: Picture, column: Column, value: Any) -> Any:
     """A value of a dimension: times as the grammar reads them, numbers as such, others in words."""
     if column.dimension.is_time_axis and hasattr(value, "isoformat"):
         moment: str = value.isoformat()
         return moment if "T" in moment else f"{moment}T00:00:00"
     is_number = isinstance(value, int | float) and not isinstance(value, bool) and column.dimension.is_plain
-    return value if is_number or value is None else picture.words(column, value)
+    return value if is_number or value is None else picture.label(column, value)
 
 
-def starting_text(drawing: Drawing) -> str:
+def write_starting_text(drawing: Drawing) -> str:
     """A drawing's specification as a text to begin with; it draws the marks that the kind has made."""
     spec = {**(drawing.spec or {}), "data": {"name": "marks"}}
     for size in ("width", "height"):

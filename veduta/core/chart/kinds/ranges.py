@@ -7,13 +7,13 @@ from dataclasses import replace
 
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.marks import marks
+from veduta.core.chart.drawing.marks import make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.chart.kinds.dots import Directed
 
 
-@kind
+@register_kind
 class RangeBars(Directed):
     name = "range"
     title = "bars from one value to another"
@@ -24,12 +24,12 @@ class RangeBars(Directed):
     measures = (2, 2)
     dimensions = (1, 1)
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         return (Layer(measures=(0, 1), how="range", colour="1"),)
 
 
-@kind
-class Band(Kind):
+@register_kind
+class Band(ChartKind):
     name = "band"
     title = "band"
     theme = "Over time"
@@ -42,22 +42,22 @@ class Band(Kind):
     dated = True
     dimensions = (1, 1)
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         is_ordered = asked.first is not None and bool(asked.first.grain)
         return "" if is_ordered else "A band goes from period to period: it needs a date to draw along."
 
-    def layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
+    def list_layers(self, definition: ChartDefinition) -> tuple[Layer, ...]:
         between = Layer(measures=(0, 1), how="band", colour="quiet", opacity=0.35)
         edges = [Layer(measures=(i,), how="line", colour="quiet", width=1, opacity=0.6) for i in (0, 1)]
         middle = [Layer(measures=(2,), how="line", colour="1", width=2.4)] if len(definition.measures) > 2 else []
         return (between, *edges, *middle)
 
     def draw(self, picture: Picture) -> Drawing:
-        return draw_layers(picture, self.layers(picture.definition), unnamed=(1, 2))
+        return draw_layers(picture, self.list_layers(picture.definition), unnamed=(1, 2))
 
 
-@kind
-class Slope(Kind):
+@register_kind
+class Slope(ChartKind):
     name = "slope"
     title = "slope between the first and the last period"
     theme = "Over time"
@@ -71,7 +71,7 @@ class Slope(Kind):
     dated = True
     dimensions = (1, 2)
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         is_time = asked.first is not None and asked.first.is_time_axis
         return "" if is_time else "It goes from the first period to the last: it needs a date to draw along."
 
@@ -83,7 +83,7 @@ class Slope(Kind):
         of_ends = replace(picture.result, frame=frame.filter(frame[first].is_in(ends)))
         picture = replace(picture, result=of_ends, cells=[])
         layers = [Layer(measures=(0,), how="line"), Layer(measures=(0,), how="dot"), Layer(measures=(0,), how="text")]
-        given = [marks(picture, layer=number) for number, _ in enumerate(layers)]
+        given = [make_marks(picture, layer=number) for number, _ in enumerate(layers)]
         drawing = draw_layers(picture, layers, given=given)
         drawing.notes.append("Only the first and the last period are drawn.")
         return drawing

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from veduta.core.chart.drawing.axes import number_axis, said_of
+from veduta.core.chart.drawing.axes import build_number_axis, label_value_axis
 from veduta.core.chart.drawing.colours import colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, marks, rows_of
-from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, base_spec
-from veduta.core.chart.fits import Fitted, fitted
-from veduta.core.chart.kinds.base import MANY_MARKS, Asked, Kind, Suits, kind, setting
+from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
+from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, make_base_spec
+from veduta.core.chart.fits import FittedLine, fit_line
+from veduta.core.chart.kinds.base import MANY_MARKS, ChartKind, ChartShape, FitScore, make_setting, register_kind
 from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.formats import format_value
 from veduta.core.query.query import Column
-from veduta.core.words import counted, in_sentence, not_drawn
+from veduta.core.words import describe_not_drawn, lower_first, pluralise
 
 FEWEST = 5
 """Things from which on dots show how two measures go together."""
@@ -27,7 +27,7 @@ SPARSE = 300
 
 
 class ScatterSettings(Settings):
-    fit: Literal["none", "linear", "exponential", "quadratic", "cubic", "smoothed"] = setting(
+    fit: Literal["none", "linear", "exponential", "quadratic", "cubic", "smoothed"] = make_setting(
         "Fitted line",
         "none",
         {
@@ -39,11 +39,11 @@ class ScatterSettings(Settings):
             "smoothed": "Smoothed",
         },
     )
-    fit_over: Literal["all", "each"] = setting("Fitted to", "all", {"all": "All dots", "each": "Each colour"})
+    fit_over: Literal["all", "each"] = make_setting("Fitted to", "all", {"all": "All dots", "each": "Each colour"})
 
 
-@kind
-class Scatter(Kind):
+@register_kind
+class Scatter(ChartKind):
     name = "scatter"
     title = "dots by two measures"
     article = ""
@@ -59,26 +59,26 @@ class Scatter(Kind):
     most_groups = MANY_MARKS
     settings = ScatterSettings
 
-    def suits(self, asked: Asked) -> Suits | None:
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
         first = asked.first
         alone = len(asked.groups) == 1 and len(asked.measures) == 2
-        if not alone or first is None or first.grain or not FEWEST <= asked.values(first) <= MOST_SUITED:
+        if not alone or first is None or first.grain or not FEWEST <= asked.count_values(first) <= MOST_SUITED:
             return None
         if asked.same_unit:
             return None
-        return Suits(0.72, "two measures of the same things, so dots")
+        return FitScore(0.72, "two measures of the same things, so dots")
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         return ["fit", "fit_over"] if len(asked.groups) > 1 else ["fit"]
 
     def draw(self, picture: Picture) -> Drawing:
-        made = _dots(picture)
+        made = _make_dots(picture)
         crowd = max(1.0, len(made) / SPARSE)
         colour = colour_by_series(picture, made)
         x, y, *size = picture.measures
         encoding: dict[str, Any] = {
-            "x": _axis("across", x),
-            "y": _axis("value", y),
+            "x": _build_axis("across", x),
+            "y": _build_axis("value", y),
             "color": colour,
             "opacity": {"condition": [{"test": "datum.on === 0", "value": 0.15}], "value": 0.75 if crowd == 1 else 0.5},
             "description": SAID,
@@ -89,23 +89,25 @@ class Scatter(Kind):
         shape = {"type": "point", "filled": True, "size": max(LEAST_SIZE, USUAL_SIZE / crowd), **POINTED_AT}
         lines, notes = _fits(picture, made, colour)
         if missing := picture.result.frame.height - len(made):
-            notes.append(not_drawn(missing, "dot", "without both values"))
+            notes.append(describe_not_drawn(missing, "dot", "without both values"))
         if size:
-            notes.append(f"The area of a dot is its {in_sentence(size[0].name)}.")
-        return Drawing(base_spec(layer=[{"mark": shape, "encoding": encoding}, *lines]), rows_of(made), notes=notes)
+            notes.append(f"The area of a dot is its {lower_first(size[0].name)}.")
+        return Drawing(
+            make_base_spec(layer=[{"mark": shape, "encoding": encoding}, *lines]), to_rows(made), notes=notes
+        )
 
 
-def _axis(field: str, measure: Column) -> dict[str, Any]:
+def _build_axis(field: str, measure: Column) -> dict[str, Any]:
     """A measure's channel. Dots show no lengths, so that the axis need not begin at zero."""
-    axis = {"title": measure.name, "description": said_of([measure]), **number_axis(measure.format)}
+    axis = {"title": measure.name, "description": label_value_axis([measure]), **build_number_axis(measure.format)}
     return {"field": field, "type": "quantitative", "scale": {"zero": False, "nice": True}, "axis": axis}
 
 
-def _dots(picture: Picture) -> list[Mark]:
+def _make_dots(picture: Picture) -> list[Mark]:
     """A mark for each cell that has both values."""
     x, y, *size = picture.measures
     carried = {"across": x.key} | ({"size": size[0].key} if size else {})
-    made = marks(picture, [y], carry=carried, apart=False)
+    made = make_marks(picture, [y], carry=carried, apart=False)
     for mark in made:
         others = [(x, mark.more["across"]), *((each, mark.more["size"]) for each in size)]
         said = [[each.name, format_value(value, each.kind, picture.formats[each.key])] for each, value in others]
@@ -125,20 +127,20 @@ def _fits(picture: Picture, made: list[Mark], colour: dict[str, Any]) -> tuple[l
         by_paint.setdefault(mark.paint if each else "", []).append(mark)
     layers, notes = [], []
     for paint, dots in by_paint.items():
-        line = fitted([dot.more["across"] for dot in dots], [dot.value for dot in dots], fit)
+        line = fit_line([dot.more["across"] for dot in dots], [dot.value for dot in dots], fit)
         of = f" of {paint}" if paint else ""
         if isinstance(line, str):
             notes.append(f"No line{of}: {line}")
             continue
-        layers.append(_line(picture, line, paint, colour))
-        notes.append(_words(line, of))
+        layers.append(_draw_line(picture, line, paint, colour))
+        notes.append(_describe_line(line, of))
     return layers, notes
 
 
-def _line(picture: Picture, line: Fitted, paint: str, colour: dict[str, Any]) -> dict[str, Any]:
+def _draw_line(picture: Picture, line: FittedLine, paint: str, colour: dict[str, Any]) -> dict[str, Any]:
     x, y = picture.measures[:2]
     points = [{"across": a, "value": b, "paint": paint} for a, b in zip(line.xs, line.ys, strict=True)]
-    encoding: dict[str, Any] = {"x": _axis("across", x), "y": _axis("value", y)}
+    encoding: dict[str, Any] = {"x": _build_axis("across", x), "y": _build_axis("value", y)}
     shape: dict[str, Any] = {"type": "line", "strokeWidth": 1.6, "strokeDash": [6, 3], "aria": False, "clip": True}
     if paint:
         encoding["color"] = colour
@@ -147,8 +149,8 @@ def _line(picture: Picture, line: Fitted, paint: str, colour: dict[str, Any]) ->
     return {"data": {"values": points}, "mark": shape, "encoding": encoding}
 
 
-def _words(line: Fitted, of: str) -> str:
+def _describe_line(line: FittedLine, of: str) -> str:
     if not line.equation:
-        return f"The smoothed line{of} is from {counted(line.count, 'dot')}."
+        return f"The smoothed line{of} is from {pluralise(line.count, 'dot')}."
     explained = "" if line.r_squared is None else f", R² {line.r_squared:.3f}"
-    return f"The line{of}: {line.equation}{explained}, from {counted(line.count, 'dot')}."
+    return f"The line{of}: {line.equation}{explained}, from {pluralise(line.count, 'dot')}."

@@ -6,14 +6,14 @@ from typing import Any
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.colours import GROUND, colour_channel, series_colours
+from veduta.core.chart.drawing.colours import GROUND, build_colour_channel, choose_series_colours
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
-from veduta.core.chart.drawing.marks import Mark, is_rest, marks, rows_of
-from veduta.core.chart.drawing.picture import Drawing, Picture, base_spec
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.drawing.marks import Mark, is_rest, make_marks, to_rows
+from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.chart.paints import NAMED_COLOURS
 from veduta.core.formats import format_value
-from veduta.core.words import counted, in_sentence, not_drawn
+from veduta.core.words import describe_not_drawn, lower_first, pluralise
 
 MOST_PARTS = 8
 """Parts of a circle that can be told apart; the others are gathered."""
@@ -23,7 +23,7 @@ OTHER, ALL_OTHERS = "Other", "All others"
 OUTER = "min(width - 50, height) / 2 - 10"
 
 
-class Circle(Kind):
+class Circle(ChartKind):
     """What pie and ring share."""
 
     theme = "Shares"
@@ -32,15 +32,15 @@ class Circle(Kind):
     dimensions = (1, 1)
     inner = "0"
 
-    def unfit_besides(self, asked: Asked) -> str:
-        return asked.why_no_whole((0,))
+    def check_extra_constraints(self, asked: ChartShape) -> str:
+        return asked.explain_no_whole((0,))
 
-    def coloured(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
+    def list_coloured_groups(self, definition: ChartDefinition) -> tuple[Grouping, ...]:
         return definition.drawn[:1]
 
     def draw(self, picture: Picture) -> Drawing:
-        made, notes = _parts(picture)
-        paints = series_colours(picture, [mark.name for mark in made if not _is_gathered(mark)])
+        made, notes = _make_parts(picture)
+        paints = choose_series_colours(picture, [mark.name for mark in made if not _is_gathered(mark)])
         paints |= {mark.name: NAMED_COLOURS["quiet"] for mark in made if _is_gathered(mark)}
         for mark in made:
             mark.paint = mark.name
@@ -50,16 +50,16 @@ class Circle(Kind):
         encoding: dict[str, Any] = {
             "theta": {"field": "start", **turn},
             "theta2": {"field": "end"},
-            "color": colour_channel(paints),
+            "color": build_colour_channel(paints),
             "opacity": DIMMED,
             "description": SAID,
         }
         if len(picture.measures) > 1:
             scale = {"type": "sqrt", "zero": True, "range": [0, {"expr": OUTER}]}
             encoding["radius"] = {"field": "radius", "type": "quantitative", "stack": None, "scale": scale}
-            angle, radius = (in_sentence(measure.name) for measure in picture.measures)
+            angle, radius = (lower_first(measure.name) for measure in picture.measures)
             notes.append(f"The angle is {angle}; how far a part reaches goes by {radius}, as an area.")
-            return Drawing(base_spec(mark=shape, encoding=encoding), rows_of(made), notes=notes)
+            return Drawing(make_base_spec(mark=shape, encoding=encoding), to_rows(made), notes=notes)
         shape["outerRadius"] = {"expr": OUTER}
         labels = {
             "mark": {
@@ -74,31 +74,31 @@ class Circle(Kind):
             },
         }
         layers = [{"mark": shape, "encoding": encoding}, labels]
-        return Drawing(base_spec(layer=layers), rows_of(made), notes=notes)
+        return Drawing(make_base_spec(layer=layers), to_rows(made), notes=notes)
 
 
-def _parts(picture: Picture) -> tuple[list[Mark], list[str]]:
+def _make_parts(picture: Picture) -> tuple[list[Mark], list[str]]:
     """The parts with their shares, the smallest gathered in one, and what is to be said of them."""
     angle, notes = picture.measures[0], []
     carried = {"radius": picture.measures[1].key} if len(picture.measures) > 1 else {}
-    made = marks(picture, [angle], carry=carried)
+    made = make_marks(picture, [angle], carry=carried)
     there = [mark for mark in made if mark.value is not None and mark.value > 0]
     if left_out := sum(mark.value is not None and mark.value < 0 for mark in made):
-        notes.append(not_drawn(left_out, "part", "below zero"))
+        notes.append(describe_not_drawn(left_out, "part", "below zero"))
     total = sum(mark.value for mark in there)
     can_gather = not carried or picture.measures[1].adds_up
     if len(there) > MOST_PARTS and can_gather:
-        small = _smallest(there, MOST_PARTS - 1)
+        small = _find_smallest(there, MOST_PARTS - 1)
         rest = [mark for mark in there if not any(mark is other for other in small)]
         name = OTHER if OTHER not in {mark.name for mark in rest} else ALL_OTHERS
         notes.append(f"The {len(small):,} smallest parts are drawn as one, {name}.")
-        there = [*rest, _gathered(picture, small, name)]
+        there = [*rest, _gather(picture, small, name)]
     if len(there) > EASY_PARTS and not carried:
         notes.append("Horizontal bars would be easier to compare.")
     start = 0.0
     for mark in there:
         share = mark.value / total
-        words = picture.percent(share)
+        words = picture.format_percent(share)
         mark.more |= {"start": start, "middle": start + share / 2, "end": start + share}
         mark.more["share"] = words if share >= LABELLED_SHARE else ""
         start += share
@@ -117,25 +117,25 @@ def _is_gathered(mark: Mark) -> bool:
     return mark.point is None or is_rest(mark)
 
 
-def _smallest(there: list[Mark], others: int) -> list[Mark]:
+def _find_smallest(there: list[Mark], others: int) -> list[Mark]:
     """The smallest parts, but for so many others, and what a question gathered already; in their order."""
     ranked = sorted(there, key=lambda mark: (is_rest(mark), -mark.value))
     small = {id(mark) for mark in ranked[others:]}
     return [mark for mark in there if id(mark) in small]
 
 
-def _gathered(picture: Picture, small: list[Mark], name: str) -> Mark:
+def _gather(picture: Picture, small: list[Mark], name: str) -> Mark:
     angle = picture.measures[0]
     value = sum(mark.value for mark in small)
     text = format_value(value, angle.kind, picture.formats[angle.key])
-    tip = [[picture.dimensions[0].name, f"{name} ({counted(len(small), 'value')})"], [angle.name, text]]
+    tip = [[picture.dimensions[0].name, f"{name} ({pluralise(len(small), 'value')})"], [angle.name, text]]
     more: dict[str, Any] = {}
     if len(picture.measures) > 1:
         more["radius"] = sum(mark.more["radius"] or 0 for mark in small)
     return Mark(name, name, "", value, text, tip, f"{name}: {text}", None, more=more)
 
 
-@kind
+@register_kind
 class Pie(Circle):
     name = "pie"
     title = "pie"
@@ -143,7 +143,7 @@ class Pie(Circle):
     glyph = '<path d="M16 2a10 10 0 1 0 10 10H16z"/><path opacity=".5" d="M18.5 1.5a9 9 0 0 1 8.5 8.5h-8.5z"/>'
 
 
-@kind
+@register_kind
 class Ring(Circle):
     name = "ring"
     title = "ring"

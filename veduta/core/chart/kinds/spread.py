@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.marks import Mark, make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.chart.kinds.dots import Direction
 from veduta.core.formats import format_value
 from veduta.core.query.measures import Measure
@@ -20,8 +20,8 @@ PARTS = (
 )
 
 
-@kind
-class Boxes(Kind):
+@register_kind
+class Boxes(ChartKind):
     name = "box"
     title = "boxes"
     article = ""
@@ -35,21 +35,21 @@ class Boxes(Kind):
     dimensions = (1, 1)
     settings = Direction
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         measure = asked.measures[0]
         field = asked.model.schema.get(measure.field)
         is_row = field is not None and field.level == "row" and field.kind.is_number
         return "" if is_row else "Boxes show the rows of a field that is a number."
 
-    def unseen(self, definition: ChartDefinition) -> tuple[Measure, ...]:
+    def list_unseen_measures(self, definition: ChartDefinition) -> tuple[Measure, ...]:
         x = f'"#{definition.measures[0].field}"'
         return tuple(Measure(formula=formula.format(x=x), name=name) for name, formula in PARTS)
 
     def draw(self, picture: Picture) -> Drawing:
         low, first, middle, third, high = (part.key for part in picture.result.unseen)
-        said = _said(picture)
+        said = _write_tips(picture)
         spans = ((low, high), (first, third), (middle, middle))
-        given = [_spans(picture, ends, layer, said) for layer, ends in enumerate(spans)]
+        given = [_make_spans(picture, ends, layer, said) for layer, ends in enumerate(spans)]
         layers = [
             Layer(measures=(0,), how="link", colour="quiet"),
             Layer(measures=(0,), how="range", colour="1"),
@@ -59,7 +59,7 @@ class Boxes(Kind):
         return draw_layers(picture, layers, lying=lying, given=given, unnamed=(1, 2))
 
 
-def _said(picture: Picture) -> list[list[list[str]]]:
+def _write_tips(picture: Picture) -> list[list[list[str]]]:
     """The parts of each group, named and formatted."""
     column, parts = picture.measures[0], picture.result.unseen
     number_format = picture.formats[column.key]
@@ -69,9 +69,9 @@ def _said(picture: Picture) -> list[list[list[str]]]:
     ]
 
 
-def _spans(picture: Picture, ends: tuple[str, str], layer: int, said: list[list[list[str]]]) -> list[Mark]:
+def _make_spans(picture: Picture, ends: tuple[str, str], layer: int, said: list[list[list[str]]]) -> list[Mark]:
     """A mark of each group from one of its parts to another, which says all of them."""
-    made = marks(picture, picture.measures, layer, {"start": ends[0], "to": ends[1]})
+    made = make_marks(picture, picture.measures, layer, {"start": ends[0], "to": ends[1]})
     for mark, parts in zip(made, said, strict=True):
         mark.value, mark.series = mark.more.pop("start"), ""
         mark.tip = [mark.tip[0], *parts]

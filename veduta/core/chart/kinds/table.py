@@ -14,19 +14,19 @@ from veduta.core.chart.drawing.cells import (
     Key,
     Row,
     TableLayout,
-    by_key,
-    heading,
-    sorted_by,
-    subtotal_heading,
-    total_notes,
-    value_cell,
-    with_repeats_marked,
-    with_subtotals,
+    find_sorted_column,
+    index_by_key,
+    insert_subtotals,
+    list_total_notes,
+    make_heading,
+    make_subtotal_heading,
+    make_value_cell,
+    mark_repeats,
 )
-from veduta.core.chart.drawing.conditions import formats_on_dimension, look_of
+from veduta.core.chart.drawing.conditions import list_dimension_formats, look_of
 from veduta.core.chart.drawing.in_cells import MeasureCells
-from veduta.core.chart.drawing.picture import Drawing, Picture, plain_point
-from veduta.core.chart.kinds.base import Asked, Kind, Suits, kind
+from veduta.core.chart.drawing.picture import Drawing, Picture, simplify_point
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, register_kind
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.query import Query, Sort
@@ -37,8 +37,8 @@ MOST_POINTS = 200_000
 MOST_MEASURES = 4
 
 
-@kind
-class Table(Kind):
+@register_kind
+class PlainTable(ChartKind):
     name = "table"
     title = "table"
     theme = "To read"
@@ -56,29 +56,31 @@ class Table(Kind):
     in_cells = ("bar", "shade", "line")
     groups_headings = True
 
-    def suits(self, asked: Asked) -> Suits | None:
+    def fit_score(self, asked: ChartShape) -> FitScore | None:
         groups, measures = len(asked.groups), len(asked.measures)
         if not asked.numbers:
-            return Suits(0.95, "dates or text to read, so a table")
+            return FitScore(0.95, "dates or text to read, so a table")
         if groups > 2 or (measures > 1 and groups > 1) or measures > MOST_MEASURES:
-            return Suits(0.9, "many fields, so a table")
+            return FitScore(0.9, "many fields, so a table")
         first = asked.first
-        if first and first.is_plain and asked.values(first) > MOST_BARS:
-            return Suits(0.7, f"{asked.model.facts(first.field).distinct:,} values, so a table")
+        if first and first.is_plain and asked.count_values(first) > MOST_BARS:
+            return FitScore(0.7, f"{asked.model.get_facts(first.field).distinct:,} values, so a table")
         return None
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """With one dimension the highest first."""
         return Sort(by="measure", descending=True) if len(definition.groups) == 1 else super().sort(definition)
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
         groups = len(definition.groups)
         if definition.totals == "none" or not groups:
             return ()
         depths = range(groups - 1, 0, -1) if definition.totals == "all" else ()
         return (*(tuple(range(depth)) for depth in depths), ())
 
-    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+    def build_secondary_query(
+        self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()
+    ) -> Query | None:
         """How the measures went by the date of their small lines, the same for all columns that have some."""
         trend = next((each.trend for each in definition.look.columns if each.trend), None)
         if trend is None:
@@ -98,17 +100,18 @@ def draw_table(picture: Picture) -> Drawing:
     has_subtotals = picture.definition.totals == "all" and bool(closed)
     in_pages = result.frame.height > MOST_ROWS and not has_subtotals
     shown = result.frame.slice(picture.rows_from, PAGE) if in_pages else result.frame.head(MOST_ROWS)
-    rows_by = by_key(result, shown, [column.key for column in dimensions])
+    rows_by = index_by_key(result, shown, [column.key for column in dimensions])
     lines = list(rows_by)
     if has_subtotals:
-        lines = with_subtotals(lines, closed, look.subtotals == "above")
+        lines = insert_subtotals(lines, closed, look.subtotals == "above")
     rows_of = _Rows(picture)
     rows = [
-        rows_of.of(rows_by[line], line) if len(line) == len(dimensions) else rows_of.subtotal(line) for line in lines
+        rows_of.make_row(rows_by[line], line) if len(line) == len(dimensions) else rows_of.make_subtotal(line)
+        for line in lines
     ]
     depths = [len(line) if len(line) < len(dimensions) else 0 for line in lines]
     if look.blank:
-        rows = with_repeats_marked(rows, depths, len(dimensions))
+        rows = mark_repeats(rows, depths, len(dimensions))
     notes = []
     if result.frame.height > MOST_ROWS and not in_pages:
         notes.append(f"The table shows the first {MOST_ROWS:,} of {result.groups:,} rows.")
@@ -118,17 +121,19 @@ def draw_table(picture: Picture) -> Drawing:
         total = result.totals[()].row(0, named=True)
         keep = picture.definition.keep
         name = "Total of those kept" if keep and not keep.rest else "Total"
-        totals.append([Cell(name, span=len(dimensions)), *rows_of.measure_cells.totals(total, [])])
-        notes += total_notes(measures)
-    layout = TableLayout(_headings(picture), rows, totals, len(dimensions), depths=depths, sorted_by=sorted_by(picture))
+        totals.append([Cell(name, span=len(dimensions)), *rows_of.measure_cells.make_totals(total, [])])
+        notes += list_total_notes(measures)
+    layout = TableLayout(
+        _make_headings(picture), rows, totals, len(dimensions), depths=depths, sorted_by=find_sorted_column(picture)
+    )
     return Drawing(table=replace(layout, rows_there=result.frame.height if in_pages else 0), notes=notes)
 
 
-def _headings(picture: Picture) -> list[list[Cell]]:
+def _make_headings(picture: Picture) -> list[list[Cell]]:
     """The headings of all columns; a row above them groups those measures for which something stands there."""
-    cells = [heading(picture, column) for column in picture.result.columns]
+    cells = [make_heading(picture, column) for column in picture.result.columns]
     look, dimensions = picture.definition.look, len(picture.dimensions)
-    above = [""] * dimensions + [look.column(i).above for i in range(len(picture.measures))]
+    above = [""] * dimensions + [look.get_column(i).above for i in range(len(picture.measures))]
     if not any(above):
         return [cells]
     first: list[Cell] = []
@@ -144,14 +149,14 @@ class _Rows:
     def __init__(self, picture: Picture) -> None:
         self.picture, self.dimensions = picture, picture.dimensions
         self.measure_cells = MeasureCells(picture)
-        self.formats = [formats_on_dimension(picture, column) for column in self.dimensions]
+        self.formats = [list_dimension_formats(picture, column) for column in self.dimensions]
 
-    def of(self, row: Row, key: Key) -> list[Cell]:
-        point = plain_point(list(key))
-        on = self.picture.chosen(point)
+    def make_row(self, row: Row, key: Key) -> list[Cell]:
+        point = simplify_point(list(key))
+        on = self.picture.is_chosen(point)
         cells = [
             replace(
-                value_cell(self.picture, column, value),
+                make_value_cell(self.picture, column, value),
                 point=point,
                 on=on,
                 look=look_of(self.picture, row, self.formats[i]),
@@ -160,14 +165,14 @@ class _Rows:
         ]
         plain = tuple(row[column.key] for column in self.dimensions)
         measures = range(len(self.picture.measures))
-        return [*cells, *(self.measure_cells.of(i, row, point, plain) for i in measures)]
+        return [*cells, *(self.measure_cells.make_cell(i, row, point, plain) for i in measures)]
 
-    def subtotal(self, key: Key) -> list[Cell]:
+    def make_subtotal(self, key: Key) -> list[Cell]:
         depth, result = len(key), self.picture.result
         keys = [column.key for column in self.dimensions[:depth]]
-        values = by_key(result, result.totals.get(tuple(range(depth))), keys).get(key, {})
-        said = f"Total {self.picture.words(self.dimensions[depth - 1], key[-1])}"
-        start = [*(Cell("") for _ in keys[1:]), subtotal_heading(said, len(self.dimensions) - depth + 1, key)]
-        measures, behind = range(len(self.picture.measures)), plain_point(list(key))
-        cells = [self.measure_cells.total(i, values, key, behind) for i in measures]
+        values = index_by_key(result, result.totals.get(tuple(range(depth))), keys).get(key, {})
+        said = f"Total {self.picture.label(self.dimensions[depth - 1], key[-1])}"
+        start = [*(Cell("") for _ in keys[1:]), make_subtotal_heading(said, len(self.dimensions) - depth + 1, key)]
+        measures, behind = range(len(self.picture.measures)), simplify_point(list(key))
+        cells = [self.measure_cells.make_total(i, values, key, behind) for i in measures]
         return [*start, *(replace(cell, subtotal=True) for cell in cells)]

@@ -11,42 +11,42 @@ import polars as pl
 from veduta.core.calendar import (
     Days,
     Grain,
-    common_days,
-    day_of,
-    moved,
-    period_end,
-    period_start,
-    period_words,
-    periods_between,
+    find_period_end,
+    find_period_start,
+    intersect_days,
+    label_period,
+    list_periods,
+    shift_period,
+    to_date,
 )
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.drawing.cells import Change, Figure, figure_of
+from veduta.core.chart.drawing.cells import Figure, FigureChange, make_figure
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Asked, Kind, kind, setting
-from veduta.core.chart.kinds.figure import points_words
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, make_setting, register_kind
+from veduta.core.chart.kinds.figure import describe_points
 from veduta.core.formats import format_value
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Filter
 from veduta.core.query.query import Column, Query, Result
-from veduta.core.words import in_sentence
+from veduta.core.words import lower_first
 
 ON_COURSE = 0.0005
 """A share of the target by which a figure may differ from what is expected and be as expected."""
 
 
 class TargetSettings(Settings):
-    look: Literal["bar", "ring", "scale"] = setting(
+    look: Literal["bar", "ring", "scale"] = make_setting(
         "Drawn as", "bar", {"bar": "A bar", "ring": "A ring", "scale": "A mark on a scale"}
     )
-    expected: Literal["none", "calendar", "year_before"] = setting(
+    expected: Literal["none", "calendar", "year_before"] = make_setting(
         "Expected by now",
         "none",
         {"none": "Not said", "calendar": "By the calendar", "year_before": "As a year before"},
     )
 
 
-@kind
-class TargetFigure(Kind):
+@register_kind
+class TargetFigure(ChartKind):
     name = "target"
     title = "figure and its target"
     theme = "To read"
@@ -60,22 +60,24 @@ class TargetFigure(Kind):
     same_periods = False
     settings = TargetSettings
 
-    def unfit_besides(self, asked: Asked) -> str:
+    def check_extra_constraints(self, asked: ChartShape) -> str:
         return "" if asked.first is None or asked.first.is_time_axis else "Its dimension, if any, is a date."
 
-    def offered(self, asked: Asked) -> list[str]:
+    def list_offered_settings(self, asked: ChartShape) -> list[str]:
         return ["look", "expected"] if asked.groups else ["look"]
 
-    def totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
+    def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
         return ((),) if definition.drawn else ()
 
-    def beside(self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()) -> Query | None:
+    def build_secondary_query(
+        self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()
+    ) -> Query | None:
         """The figure in all periods, by whose shape a year before the target is expected to be reached."""
         if not definition.drawn or self.set(definition).expected != "year_before":
             return None
         (axis,) = definition.drawn
-        dates = model.same_dates(axis.field)
-        filters = [left for each in (*definition.only, *extra) if (left := each.in_other_periods(dates))]
+        dates = model.list_same_dates(axis.field)
+        filters = [left for each in (*definition.only, *extra) if (left := each.move_to_other_periods(dates))]
         return Query(groups=(axis,), measures=definition.measures[:1], filters=tuple(filters))
 
     def draw(self, picture: Picture) -> Drawing:
@@ -83,13 +85,13 @@ class TargetFigure(Kind):
         whole = picture.result.totals[()] if picture.dimensions else picture.result.frame
         row = next(whole.head(1).iter_rows(named=True), {})
         value, aim = row.get(reached.key), row.get(target.key)
-        figure = figure_of(picture, reached, row)
+        figure = make_figure(picture, reached, row)
         aim_words = format_value(aim, target.kind, picture.formats[target.key])
         if value is None or aim is None or aim <= 0:
             figure.of = f"{target.name}: {aim_words}"
             return Drawing(figures=[figure], notes=["There is no target above zero to have a share of."])
         share = value / aim
-        figure.of = f"{picture.percent(share)} of {in_sentence(target.name)}, {aim_words}"
+        figure.of = f"{picture.format_percent(share)} of {lower_first(target.name)}, {aim_words}"
         figure.share, figure.share_as = share, picture.settings.look
         notes = (
             _expect(picture, figure, target, aim) if picture.dimensions and picture.settings.expected != "none" else []
@@ -105,50 +107,50 @@ def _expect(picture: Picture, figure: Figure, target: Column, aim: float) -> lis
     last = cast("dt.date | None", frame.drop_nulls()[first.key].max())
     if last is None:
         return ["Nothing is there yet, so nothing can be expected of it."]
-    until = until if until and last <= until <= period_end(last, grain) else period_end(last, grain)
+    until = until if until and last <= until <= find_period_end(last, grain) else find_period_end(last, grain)
     named = list(picture.result.named)
-    periods = _periods(frame[first.key].to_list(), grain, named, picture.fiscal_month)
-    shape = _a_year_before(picture.beside, periods, grain) if picture.beside else None
-    due = expected_share(periods, grain, until, shape, named)
+    periods = _list_periods(frame[first.key].to_list(), grain, named, picture.fiscal_month)
+    shape = _find_year_before(picture.beside, periods, grain) if picture.beside else None
+    due = compute_expected_share(periods, grain, until, shape, named)
     notes, by = [], "the calendar"
     if due is None:
         notes.append("A year before there was nothing, so what is expected goes by the calendar.")
-        due = expected_share(periods, grain, until, None, named)
+        due = compute_expected_share(periods, grain, until, None, named)
     elif shape:
         by = "how it went a year before"
     assert due is not None, "the calendar always says something"
     money = format_value(due * aim, target.kind, picture.formats[target.key])
-    said = f"what was expected by {period_words(until, Grain.DAY)}: {picture.percent(due)}, {money}"
+    said = f"what was expected by {label_period(until, Grain.DAY)}: {picture.format_percent(due)}, {money}"
     gap = figure.share - due
     if abs(gap) < ON_COURSE:
-        figure.changes = [Change(f"as {said}")]
+        figure.changes = [FigureChange(f"as {said}")]
     else:
-        points = points_words(abs(gap), picture)
+        points = describe_points(abs(gap), picture)
         words = f"▲ {points} ahead of {said}" if gap > 0 else f"▼ {points} behind {said}"
-        figure.changes = [Change(words, "better" if gap > 0 else "worse")]
+        figure.changes = [FigureChange(words, "better" if gap > 0 else "worse")]
     figure.due = due
     return [*notes, f"What is expected goes by {by}."]
 
 
-def _periods(there: list[dt.date], grain: Grain, named: list[Days], fiscal_month: int) -> list[dt.date]:
+def _list_periods(there: list[dt.date], grain: Grain, named: list[Days], fiscal_month: int) -> list[dt.date]:
     """The periods of a target: those that have rows, and those that the filters name and that have none yet."""
     periods = set(there)
     for first, last in named:
-        start, end = (period_start(day, grain, fiscal_month) for day in (first, last))
-        periods |= set(periods_between(start, end, grain))
+        start, end = (find_period_start(day, grain, fiscal_month) for day in (first, last))
+        periods |= set(list_periods(start, end, grain))
     return sorted(periods)
 
 
-def _a_year_before(beside: Result, periods: list[dt.date], grain: Grain) -> dict[dt.date, float | None]:
+def _find_year_before(beside: Result, periods: list[dt.date], grain: Grain) -> dict[dt.date, float | None]:
     """What there was in each of these periods a year before."""
     values = dict(beside.frame.select("d0", "m0").iter_rows())
     dtype = pl.Datetime("us") if grain is Grain.HOUR else pl.Date
     starts = pl.DataFrame({"s": pl.Series(periods, dtype=dtype)})
-    before = starts.select(moved(pl.col("s"), grain, -1, Grain.YEAR))["s"].to_list()
+    before = starts.select(shift_period(pl.col("s"), grain, -1, Grain.YEAR))["s"].to_list()
     return {period: values.get(earlier) for period, earlier in zip(periods, before, strict=True)}
 
 
-def expected_share(
+def compute_expected_share(
     periods: list[dt.date],
     grain: Grain,
     until: dt.date,
@@ -162,17 +164,17 @@ def expected_share(
 
     >>> from datetime import date
     >>> months = [date(2026, 1, 1), date(2026, 2, 1)]
-    >>> round(expected_share(months, Grain.MONTH, date(2026, 1, 31)), 4)
+    >>> round(compute_expected_share(months, Grain.MONTH, date(2026, 1, 31)), 4)
     0.5254
-    >>> expected_share(months, Grain.MONTH, date(2026, 2, 14), dict(zip(months, [30, 10])))
+    >>> compute_expected_share(months, Grain.MONTH, date(2026, 2, 14), dict(zip(months, [30, 10])))
     0.875
     """
     passed, whole = 0.0, 0.0
     for start in periods:
-        own = [(day_of(start), day_of(period_end(start, grain)))]
-        days = common_days(own, named) if named else own
-        length = sum((day_of(last) - day_of(first)).days + 1 for first, last in days)
-        gone = sum(max((min(until, day_of(last)) - day_of(first)).days + 1, 0) for first, last in days)
+        own = [(to_date(start), to_date(find_period_end(start, grain)))]
+        days = intersect_days(own, named) if named else own
+        length = sum((to_date(last) - to_date(first)).days + 1 for first, last in days)
+        gone = sum(max((min(until, to_date(last)) - to_date(first)).days + 1, 0) for first, last in days)
         weight = float(length) if shape is None else float(shape.get(start) or 0)
         passed += weight * gone / length if length else 0
         whole += weight if length else 0

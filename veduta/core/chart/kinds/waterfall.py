@@ -7,9 +7,9 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import draw_layers
-from veduta.core.chart.drawing.marks import Mark, marks
+from veduta.core.chart.drawing.marks import Mark, make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
-from veduta.core.chart.kinds.base import Asked, Kind, kind
+from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.formats import format_value
 from veduta.core.query.query import Sort
 
@@ -22,7 +22,7 @@ LAYERS = (
 
 
 @dataclass(frozen=True)
-class Step:
+class WaterfallStep:
     """A part's way from `start` to `end`; none is a total, from zero."""
 
     start: float
@@ -30,19 +30,19 @@ class Step:
     is_total: bool = False
 
 
-def steps(changes: list[float | None], begin: float | None = None) -> list[Step]:
+def make_steps(changes: list[float | None], begin: float | None = None) -> list[WaterfallStep]:
     """The parts one after another, each from where the one before ended, then their total; with a total to `begin`
     with, that first. An empty part changes nothing."""
     at = begin or 0.0
-    found = [] if begin is None else [Step(0, at, True)]
+    found = [] if begin is None else [WaterfallStep(0, at, True)]
     for change in changes:
-        found.append(Step(at, at + (change or 0)))
+        found.append(WaterfallStep(at, at + (change or 0)))
         at += change or 0
-    return [*found, Step(0, at, True)]
+    return [*found, WaterfallStep(0, at, True)]
 
 
-@kind
-class Waterfall(Kind):
+@register_kind
+class Waterfall(ChartKind):
     name = "waterfall"
     title = "waterfall"
     theme = "To compare"
@@ -51,22 +51,22 @@ class Waterfall(Kind):
     measures = (1, 2)
     dimensions = (1, 1)
 
-    def unfit_besides(self, asked: Asked) -> str:
-        return next(filter(None, (asked.why_no_whole((i,)) for i in range(len(asked.measures)))), "")
+    def check_extra_constraints(self, asked: ChartShape) -> str:
+        return next(filter(None, (asked.explain_no_whole((i,)) for i in range(len(asked.measures)))), "")
 
     def sort(self, definition: ChartDefinition) -> Sort | None:
         """The largest first."""
         return Sort(by="measure", descending=True) if len(definition.measures) == 1 else super().sort(definition)
 
     def draw(self, picture: Picture) -> Drawing:
-        changes, begin = _changes(picture)
-        found = steps(changes, begin)
-        made = marks(picture, picture.measures[:1])
-        bars = [_total_mark(picture, picture.measures[0].name, found[0])] if begin is not None else []
+        changes, begin = _list_changes(picture)
+        found = make_steps(changes, begin)
+        made = make_marks(picture, picture.measures[:1])
+        bars = [_make_total(picture, picture.measures[0].name, found[0])] if begin is not None else []
         for mark, step in zip(made, found[len(bars) :], strict=False):
-            bars.append(_part(picture, mark, step))
-        bars.append(_total_mark(picture, picture.measures[-1].name if begin is not None else "Total", found[-1]))
-        texts = [_text(bar) for bar in bars]
+            bars.append(_make_part(picture, mark, step))
+        bars.append(_make_total(picture, picture.measures[-1].name if begin is not None else "Total", found[-1]))
+        texts = [_make_text(bar) for bar in bars]
         drawing = draw_layers(picture, LAYERS, given=[bars, texts], unnamed=(1,), colours=COLOURS)
         if len(picture.measures) > 1:
             before, after = (measure.name for measure in picture.measures)
@@ -74,7 +74,7 @@ class Waterfall(Kind):
         return drawing
 
 
-def _changes(picture: Picture) -> tuple[list[float | None], float | None]:
+def _list_changes(picture: Picture) -> tuple[list[float | None], float | None]:
     """What each part changes, and the total that they begin from, if it is not nothing."""
     values = [picture.result.frame[measure.key].to_list() for measure in picture.measures]
     if len(values) == 1:
@@ -83,29 +83,29 @@ def _changes(picture: Picture) -> tuple[list[float | None], float | None]:
     return [b - a for a, b in zip(before, after, strict=True)], float(sum(before))
 
 
-def _worded(picture: Picture, value: float, signed: bool) -> str:
+def _format_change(picture: Picture, value: float, signed: bool) -> str:
     measure = picture.measures[0]
     text = format_value(value, measure.kind, picture.formats[measure.key])
     return f"+{text}" if signed and value > 0 else text
 
 
-def _part(picture: Picture, mark: Mark, step: Step) -> Mark:
+def _make_part(picture: Picture, mark: Mark, step: WaterfallStep) -> Mark:
     change = step.end - step.start
     paint = RISES if change >= 0 else FALLS
-    mark.text = _worded(picture, change, signed=True)
+    mark.text = _format_change(picture, change, signed=True)
     mark.value, mark.more, mark.series = step.start, {"to": step.end}, paint
-    mark.tip = [mark.tip[0], ["Change", mark.text], ["From", _worded(picture, step.start, False)]]
-    mark.tip.append(["To", _worded(picture, step.end, False)])
+    mark.tip = [mark.tip[0], ["Change", mark.text], ["From", _format_change(picture, step.start, False)]]
+    mark.tip.append(["To", _format_change(picture, step.end, False)])
     mark.said = f"{mark.name}: {mark.text}"
     return mark
 
 
-def _total_mark(picture: Picture, name: str, step: Step) -> Mark:
-    text = _worded(picture, step.end, signed=False)
+def _make_total(picture: Picture, name: str, step: WaterfallStep) -> Mark:
+    text = _format_change(picture, step.end, signed=False)
     more: dict[str, Any] = {"to": step.end}
     return Mark(name, name, TOTAL, 0, text, [[name, text]], f"{name}: {text}", None, more=more)
 
 
-def _text(bar: Mark) -> Mark:
+def _make_text(bar: Mark) -> Mark:
     top = max(bar.value, bar.more["to"])
     return Mark(bar.along, bar.name, "", top, bar.text, bar.tip, bar.said, bar.point, bar.on, layer=1)

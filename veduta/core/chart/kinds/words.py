@@ -6,21 +6,21 @@ import math
 from typing import Literal
 
 from veduta.core.chart.drawing.cells import Word
-from veduta.core.chart.drawing.marks import marks
+from veduta.core.chart.drawing.marks import make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.kinds.base import Kind, kind, setting
-from veduta.core.words import counted
+from veduta.core.chart.kinds.base import ChartKind, make_setting, register_kind
+from veduta.core.words import pluralise
 
 MOST_WORDS = 80
 STEPS = 9
 
 
 class WordSettings(Settings):
-    order: Literal["size", "name"] = setting("Order", "size", {"size": "Largest first", "name": "By name"})
+    order: Literal["size", "name"] = make_setting("Order", "size", {"size": "Largest first", "name": "By name"})
 
 
-@kind
-class Words(Kind):
+@register_kind
+class WordCloud(ChartKind):
     name = "words"
     title = "words by size"
     article = ""
@@ -34,18 +34,18 @@ class Words(Kind):
     panels = "none"
 
     def draw(self, picture: Picture) -> Drawing:
-        made = [mark for mark in marks(picture) if mark.value is not None and mark.value > 0]
+        made = [mark for mark in make_marks(picture) if mark.value is not None and mark.value > 0]
         notes = []
         if len(made) > MOST_WORDS:
-            notes.append(f"The {MOST_WORDS} largest of {counted(len(made), 'word')} are shown.")
+            notes.append(f"The {MOST_WORDS} largest of {pluralise(len(made), 'word')} are shown.")
         shown = sorted(made, key=lambda mark: -mark.value)[:MOST_WORDS]
         most = shown[0].value if shown else 1
         if picture.settings.order == "name":
             shown.sort(key=lambda mark: mark.name.casefold())
-        words = [Word(m.name, size_of(m.value / most), m.said, m.point, m.on) for m in shown]
+        words = [Word(m.name, scale_size(m.value / most), m.said, m.point, m.on) for m in shown]
         return Drawing(words=words, notes=notes)
 
 
-def size_of(share: float) -> int:
+def scale_size(share: float) -> int:
     """The step of size for a share of the largest: areas of letters go by it, so that sizes go by its root."""
     return max(1, round(math.sqrt(share) * STEPS))

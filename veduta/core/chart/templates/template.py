@@ -12,10 +12,10 @@ from pydantic import Field as Attribute
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.kinds import KINDS
-from veduta.core.chart.rewriting import fields_named
+from veduta.core.chart.rewriting import find_named_fields
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
-from veduta.core.stored import load, parsed
+from veduta.core.stored import load, parse_stored
 
 VERSION: Final = 1
 FORMAT: Final = "veduta chart template"
@@ -33,7 +33,7 @@ TAKES: Final[dict[Takes, str]] = {
 }
 
 
-def _picture(text: str) -> str:
+def _validate_picture(text: str) -> str:
     """A picture as it is kept: a PNG in Base64."""
     try:
         content = base64.b64decode(text, validate=True)
@@ -46,10 +46,10 @@ def _picture(text: str) -> str:
     return text
 
 
-Picture = Annotated[str, StringConstraints(max_length=LARGEST_PICTURE * 4 // 3 + 4), AfterValidator(_picture)]
+Picture = Annotated[str, StringConstraints(max_length=LARGEST_PICTURE * 4 // 3 + 4), AfterValidator(_validate_picture)]
 
 
-class Place(Frozen):
+class FieldSlot(Frozen):
     """A place for a field. The design names it by its `key` where a chart names a field. It `takes` values of a kind,
     of fields of a `level` if it says so; what is not `needed` may stay empty, and what the design does with it is left
     out then. `guidance` says what belongs there."""
@@ -73,15 +73,15 @@ class Template(Frozen):
     description: str = Attribute("", max_length=2_000, description="What it is good for.")
     author: str = Attribute("", max_length=200, description="Who made it.")
     picture: Picture = Attribute("", description="A PNG of a chart made with it, in Base64. It may show data.")
-    places: tuple[Place, ...] = Attribute((), max_length=60, description="The places for fields.")
+    places: tuple[FieldSlot, ...] = Attribute((), max_length=60, description="The places for fields.")
     design: ChartDefinition = Attribute(description="A chart definition in which the places stand for fields.")
 
     @model_validator(mode="after")
-    def _whole(self) -> Template:
+    def _validate(self) -> Template:
         keys = [place.key for place in self.places]
         if len(set(keys)) < len(keys):
             raise ValueError("two places have the same key")
-        strange = [name for name in fields_named(self.design) if name not in keys]
+        strange = [name for name in find_named_fields(self.design) if name not in keys]
         if strange:
             raise ValueError(f"the design names “{strange[0]}”, which is no place")
         if self.design.kind and self.design.kind not in KINDS:
@@ -92,7 +92,7 @@ class Template(Frozen):
 def load_template(data: Any) -> Template:
     """From stored or sent JSON. Raises NewerDefinition or DefinitionProblem."""
     name, hint = "chart template", "Take a file that was downloaded from Templates."
-    data = parsed(data, name, hint)
+    data = parse_stored(data, name, hint)
     if data.get("format") != FORMAT:
         raise DefinitionProblem("This file is no chart template.", where="format", hint=hint)
     if data.get("version", VERSION) == VERSION and "design" in data:
@@ -100,7 +100,7 @@ def load_template(data: Any) -> Template:
     return load(Template, data, name=name, version=VERSION, hint=hint)
 
 
-def written(template: Template) -> str:
+def write_template(template: Template) -> str:
     """The file of a template; what is as usual is left out."""
     said = template.model_dump(mode="json", exclude_defaults=True)
     begins = {"format": template.format, "version": template.version}
@@ -108,6 +108,6 @@ def written(template: Template) -> str:
     return json.dumps({**begins, **said, "design": design}, ensure_ascii=False, indent=1)
 
 
-def template_schema() -> dict[str, Any]:
+def build_template_schema() -> dict[str, Any]:
     """The JSON Schema of the file."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Template.model_json_schema()}

@@ -15,12 +15,12 @@ from veduta.core.dashboard.controls import (
     ControlKind,
     First,
     ParameterChoice,
-    firsts_for,
-    kinds_for,
+    list_control_kinds,
+    list_defaults,
 )
 from veduta.core.dashboard.definition import DashboardDefinition, Letters
 from veduta.core.dashboard.edits.registry import Name, edit
-from veduta.core.dashboard.following import NOT_FILTERS, first_of, is_none
+from veduta.core.dashboard.following import NOT_FILTERS, get_default, is_none
 from veduta.core.errors import DefinitionProblem
 
 
@@ -59,23 +59,23 @@ def shape_control(
     """How readers set a control, and what it is set to when they come. One of another kind shows all at first."""
     said: dict[str, Any] = {"single": single, "required": required, "buttons": buttons, "depends": depends}
     said |= {"first": first, "attribute": attribute.strip()}
-    controls = tuple(_shaped(each, kind, said) if each.id == control else each for each in definition.controls)
+    controls = tuple(_shape_control(each, kind, said) if each.id == control else each for each in definition.controls)
     return definition.model_copy(update={"controls": controls})
 
 
-def _shaped(control: Control, kind: ControlKind | None, said: dict[str, Any]) -> Control:
+def _shape_control(control: Control, kind: ControlKind | None, said: dict[str, Any]) -> Control:
     """Raises DefinitionProblem for a kind that does not suit its field, one that is to hold a value and has none, and
     what it cannot be set to at first."""
     if kind and kind != control.kind:
-        if control.kind in NOT_FILTERS or kind not in kinds_for(control.field_kind):
+        if control.kind in NOT_FILTERS or kind not in list_control_kinds(control.field_kind):
             raise DefinitionProblem(f"{control.name} cannot be set that way.", hint="Choose another one.")
         control = control.model_copy(update={control.kind: None, "kind": kind})
     shaped = control.model_copy(update=said)
-    if shaped.first not in firsts_for(shaped.kind):
+    if shaped.first not in list_defaults(shaped.kind):
         raise DefinitionProblem(f"{control.name} cannot be set to that at first.", hint="Choose another one.")
     if shaped.first == "reader" and not shaped.attribute:
         raise DefinitionProblem("What is said of the reader is not named.", hint="Write the name of an attribute.")
-    first = first_of(shaped)
+    first = get_default(shaped)
     if shaped.required and (first is None or is_none(first, shaped)):
         raise DefinitionProblem(
             f"{control.name} is to hold a value always, and has none at first.",

@@ -8,13 +8,13 @@ from pydantic import Field as Attribute
 
 from veduta.core.dashboard import narrow
 from veduta.core.dashboard.definition import DashboardDefinition, Page
-from veduta.core.dashboard.edits.registry import Name, block_of, edit, page_named, page_with
-from veduta.core.dashboard.narrow import HIGHEST, LOWEST, Narrow, NarrowBlock
+from veduta.core.dashboard.edits.registry import Name, edit, get_block, get_page, get_page_with
+from veduta.core.dashboard.narrow import HIGHEST, LOWEST, MobileBlock, MobileLayout
 
 
-def _set(definition: DashboardDefinition, page: Page, changed: Narrow) -> DashboardDefinition:
-    kept = narrow.without(changed, [block.id for block in page.blocks])
-    return definition.with_page(page.model_copy(update={"narrow": kept}))
+def _set(definition: DashboardDefinition, page: Page, changed: MobileLayout) -> DashboardDefinition:
+    kept = narrow.drop_blocks(changed, [block.id for block in page.blocks])
+    return definition.replace_page(page.model_copy(update={"narrow": kept}))
 
 
 @edit
@@ -22,10 +22,10 @@ def move_on_narrow(
     definition: DashboardDefinition, block: Name, to: Annotated[int, Attribute(ge=0)]
 ) -> DashboardDefinition:
     """Have a block stand somewhere else among those of its page, or of its group, on narrow screens."""
-    page, group = page_with(definition, [block]), block_of(definition, block).group
+    page, group = get_page_with(definition, [block]), get_block(definition, block).group
     among = [each.id for each in page.in_reading_order if each.group == group]
     others = [name for name in page.narrow.order if name not in among]
-    changed = narrow.moved(among, page.narrow, block, to)
+    changed = narrow.move_block(among, page.narrow, block, to)
     return _set(definition, page, changed.model_copy(update={"order": (*others, *changed.order)}))
 
 
@@ -37,12 +37,12 @@ def set_on_narrow(
     height: Annotated[int, Attribute(ge=LOWEST, le=HIGHEST)] | None = None,
 ) -> DashboardDefinition:
     """Whether narrow screens show a block, and how high it is there."""
-    page = page_with(definition, [block])
-    blocks = page.narrow.blocks | {block: NarrowBlock(hidden=hidden, height=height)}
+    page = get_page_with(definition, [block])
+    blocks = page.narrow.blocks | {block: MobileBlock(hidden=hidden, height=height)}
     return _set(definition, page, page.narrow.model_copy(update={"blocks": blocks}))
 
 
 @edit
 def reset_narrow(definition: DashboardDefinition, page: Name) -> DashboardDefinition:
     """Have narrow screens show a page as Veduta works it out."""
-    return definition.with_page(page_named(definition, page).model_copy(update={"narrow": Narrow()}))
+    return definition.replace_page(get_page(definition, page).model_copy(update={"narrow": MobileLayout()}))

@@ -8,9 +8,9 @@ from pydantic import Field as Attribute
 
 from veduta.core.dashboard.controls import Control, Fields
 from veduta.core.dashboard.definition import DashboardDefinition
-from veduta.core.dashboard.edits.registry import Name, block_of, edit, page_with, with_each
+from veduta.core.dashboard.edits.registry import Name, edit, get_block, get_page_with, include_group_members
 from veduta.core.dashboard.filters import DashboardFilter
-from veduta.core.dashboard.scope import EVERYWHERE, Scope
+from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
 from veduta.core.errors import DefinitionProblem
 from veduta.core.query.filters import Filter
 
@@ -32,7 +32,7 @@ def set_filter(
 ) -> DashboardDefinition:
     """What a filter lets pass, and whether the trail says so; None stays as it is."""
     said = {name: value for name, value in (("filter", filter), ("in_trail", in_trail)) if value is not None}
-    return _changed(definition, filter_id, **said)
+    return _change_filtering(definition, filter_id, **said)
 
 
 @edit
@@ -46,26 +46,26 @@ def remove_filter(definition: DashboardDefinition, filter_id: Name) -> Dashboard
 def set_scope(
     definition: DashboardDefinition,
     narrows: Name,
-    scope: Scope | None = None,
+    scope: BlockScope | None = None,
     ticked: Annotated[tuple[str, ...], Attribute(max_length=500)] | None = None,
     fields: Fields | None = None,
 ) -> DashboardDefinition:
     """Which blocks a control or a filter reaches, as a scope or by the blocks that are `ticked`; and by which fields
     other data follow. None stays as it is."""
     if ticked is not None:
-        scope = scope_of(set(ticked), _there(definition))
+        scope = make_scope(set(ticked), _list_ids(definition))
     said = {name: value for name, value in (("scope", scope), ("fields", fields)) if value is not None}
-    return _changed(definition, narrows, **said)
+    return _change_filtering(definition, narrows, **said)
 
 
 @edit
 def set_follows(definition: DashboardDefinition, narrows: Name, block: Name, follows: bool) -> DashboardDefinition:
     """Whether one block follows a control or a filter; the others as before."""
-    block_of(definition, block)
-    scope = _narrowing(definition, narrows).scope
+    get_block(definition, block)
+    scope = _find_filtering(definition, narrows).scope
     reached = {each.id for page in definition.pages for each in page.blocks if scope.has(page.id, each.id)}
     wanted = reached | {block} if follows else reached - {block}
-    return set_scope(definition, narrows, ticked=tuple(wanted & _there(definition)))
+    return set_scope(definition, narrows, ticked=tuple(wanted & _list_ids(definition)))
 
 
 @edit
@@ -73,45 +73,45 @@ def set_click(
     definition: DashboardDefinition, block: Name, other: Name, does: Literal["narrow", "highlight", "nothing"]
 ) -> DashboardDefinition:
     """What a click on a block's marks does to one other block; to the others as before."""
-    clicked = block_of(definition, block)
-    block_of(definition, other)
-    there = _there(definition) - {block}
+    clicked = get_block(definition, block)
+    get_block(definition, other)
+    there = _list_ids(definition) - {block}
     reached = {each.id for page in definition.pages for each in page.blocks if clicked.reaches.has(page.id, each.id)}
     wanted = (reached - {other} if does == "nothing" else reached | {other}) & there
     highlights = [name for name in clicked.highlights if name != other] + ([other] if does == "highlight" else [])
-    return set_reach(definition, block, scope_of(wanted, there), tuple(highlights))
+    return set_reach(definition, block, make_scope(wanted, there), tuple(highlights))
 
 
 @edit
 def set_reach(
     definition: DashboardDefinition,
     block: Name,
-    reaches: Scope = EVERYWHERE,
+    reaches: BlockScope = EVERYWHERE,
     highlights: Annotated[tuple[str, ...], Attribute(max_length=500)] = (),
 ) -> DashboardDefinition:
     """Which blocks a click on a block's marks narrows, and of which it only sets marks off."""
-    page = page_with(definition, [block])
-    return definition.with_page(with_each(page, [block], reaches=reaches, highlights=highlights))
+    page = get_page_with(definition, [block])
+    return definition.replace_page(include_group_members(page, [block], reaches=reaches, highlights=highlights))
 
 
-def _there(definition: DashboardDefinition) -> set[str]:
+def _list_ids(definition: DashboardDefinition) -> set[str]:
     """The blocks that can be narrowed."""
     return {block.id for block in definition.blocks if block.kind == "chart" or block.numbers}
 
 
-def scope_of(wanted: set[str], there: set[str]) -> Scope:
+def make_scope(wanted: set[str], there: set[str]) -> BlockScope:
     """The scope of these blocks of those that are there, so that blocks which come later are reached where most are."""
     left_out = there - wanted
     if not left_out:
         return EVERYWHERE
     if not wanted:
-        return Scope(of="none")
+        return BlockScope(of="none")
     if len(left_out) <= len(wanted):
-        return Scope(of="but", names=tuple(sorted(left_out)))
-    return Scope(of="blocks", names=tuple(sorted(wanted)))
+        return BlockScope(of="but", names=tuple(sorted(left_out)))
+    return BlockScope(of="blocks", names=tuple(sorted(wanted)))
 
 
-def _narrowing(definition: DashboardDefinition, name: str) -> Narrows:
+def _find_filtering(definition: DashboardDefinition, name: str) -> Narrows:
     """Raises DefinitionProblem for a control or filter that is gone."""
     all_of_them: list[Narrows] = [*definition.controls, *definition.filters]
     found = next((each for each in all_of_them if each.id == name), None)
@@ -120,8 +120,8 @@ def _narrowing(definition: DashboardDefinition, name: str) -> Narrows:
     return found
 
 
-def _changed(definition: DashboardDefinition, name: str, **said: object) -> DashboardDefinition:
-    _narrowing(definition, name)
+def _change_filtering(definition: DashboardDefinition, name: str, **said: object) -> DashboardDefinition:
+    _find_filtering(definition, name)
 
     controls = tuple(each.model_copy(update=said) if each.id == name else each for each in definition.controls)
     filters = tuple(each.model_copy(update=said) if each.id == name else each for each in definition.filters)

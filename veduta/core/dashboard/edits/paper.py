@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from veduta.core.dashboard.definition import DashboardDefinition
-from veduta.core.dashboard.edits.registry import Name, edit, page_with
-from veduta.core.dashboard.paper import Paper
+from veduta.core.dashboard.edits.registry import Name, edit, get_page_with
+from veduta.core.dashboard.paper import PrintLayout
 
 
 @edit
-def set_paper(definition: DashboardDefinition, paper: Paper) -> DashboardDefinition:
+def set_paper(definition: DashboardDefinition, paper: PrintLayout) -> DashboardDefinition:
     """The sheets, and the words on each of them."""
     return definition.model_copy(update={"paper": paper})
 
@@ -18,11 +18,11 @@ def set_on_paper(
     definition: DashboardDefinition, block: Name, breaks: bool = False, goes_on: bool = False
 ) -> DashboardDefinition:
     """Whether a block begins a new sheet, and whether it may go on over sheets."""
-    page = page_with(definition, [block])
+    page = get_page_with(definition, [block])
     there = {each.id for each in page.blocks} - {block}
 
     def kept(names: tuple[str, ...], added: bool) -> tuple[str, ...]:
         return (*(name for name in names if name in there), *([block] if added else []))
 
     set_so = {"breaks": kept(page.breaks, breaks), "goes_on": kept(page.goes_on, goes_on)}
-    return definition.with_page(page.model_copy(update=set_so))
+    return definition.replace_page(page.model_copy(update=set_so))

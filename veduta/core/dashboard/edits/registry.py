@@ -9,8 +9,8 @@ from pydantic import Field as Attribute
 
 from veduta.core.dashboard import fixed, groups, layout
 from veduta.core.dashboard.controls import IDENTIFIER
-from veduta.core.dashboard.definition import Block, DashboardDefinition, Page
-from veduta.core.dashboard.layout import at
+from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
+from veduta.core.dashboard.layout import replace
 from veduta.core.editing import Edits
 from veduta.core.errors import DefinitionProblem
 
@@ -28,49 +28,51 @@ def apply_edit(definition: DashboardDefinition, change: dict[str, Any]) -> Dashb
     return edit.apply(str(sent.pop("edit", "")), sent, definition)
 
 
-def block_of(definition: DashboardDefinition, name: str) -> Block:
+def get_block(definition: DashboardDefinition, name: str) -> DashboardBlock:
     """Raises DefinitionProblem for a block that is gone."""
-    block = definition.block(name)
+    block = definition.find_block(name)
     if block is None:
         raise DefinitionProblem("That block is not there any more.", hint="Undo, or load the page again.")
     return block
 
 
-def page_named(definition: DashboardDefinition, name: str) -> Page:
+def get_page(definition: DashboardDefinition, name: str) -> Page:
     """Raises DefinitionProblem for a page that is gone."""
-    page = definition.page(name)
+    page = definition.find_page(name)
     if page is None:
         raise DefinitionProblem("That page is not there any more.", hint="Undo, or load the page again.")
     return page
 
 
-def page_with(definition: DashboardDefinition, blocks: Sequence[str], moving: bool = False) -> Page:
+def get_page_with(definition: DashboardDefinition, blocks: Sequence[str], moving: bool = False) -> Page:
     """The page on which blocks are. Raises DefinitionProblem for blocks that are gone, on several pages, or locked if
     they are to be moved."""
     for name in blocks:
-        if block_of(definition, name).locked and moving:
+        if get_block(definition, name).locked and moving:
             raise DefinitionProblem("That block is locked.", hint="Unlock it in its menu to move or change it.")
-    page = definition.page_of(blocks[0])
+    page = definition.find_page_of(blocks[0])
     assert page is not None
     if {each.id for each in page.blocks}.issuperset(blocks):
         return page
     raise DefinitionProblem("Those blocks are on several pages.", hint="Take those of one page.")
 
 
-def with_blocks(definition: DashboardDefinition, page: Page, blocks: Sequence[Block]) -> DashboardDefinition:
+def replace_blocks(
+    definition: DashboardDefinition, page: Page, blocks: Sequence[DashboardBlock]
+) -> DashboardDefinition:
     """With blocks in place of those of a page."""
-    return definition.with_page(page.model_copy(update={"blocks": tuple(blocks)}))
+    return definition.replace_page(page.model_copy(update={"blocks": tuple(blocks)}))
 
 
-def packed(page: Page) -> Page:
+def compact_page(page: Page) -> Page:
     """A page that flows with its blocks as high as they can be; a fixed one as it is."""
-    return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.settled(page.blocks)})
+    return page if page.kind == "fixed" else page.model_copy(update={"blocks": groups.normalise(page.blocks)})
 
 
-def with_each(page: Page, names: Collection[str], **changed: Any) -> Page:
+def include_group_members(page: Page, names: Collection[str], **changed: Any) -> Page:
     """A page with something of some of its blocks changed."""
     return page.model_copy(
-        update={"blocks": tuple(at(each, **changed) if each.id in names else each for each in page.blocks)}
+        update={"blocks": tuple(replace(each, **changed) if each.id in names else each for each in page.blocks)}
     )
 
 
@@ -80,29 +82,31 @@ def must_be(page: Page, kind: str) -> None:
         raise DefinitionProblem(f"That is for a page that {words}.", hint="Set the kind of page in its menu.")
 
 
-def copies(blocks: Sequence[Block], prefix: str) -> list[Block]:
+def copy_blocks(blocks: Sequence[DashboardBlock], prefix: str) -> list[DashboardBlock]:
     """Copies by new names, which begin alike; one of a group stays in the copy of its group, if that is copied too."""
     names = {block.id: f"{prefix}{number}" for number, block in enumerate(blocks, 1)}
-    return [at(each, id=names[each.id], group=names.get(each.group, ""), locked=False) for each in blocks]
+    return [replace(each, id=names[each.id], group=names.get(each.group, ""), locked=False) for each in blocks]
 
 
-def added(page: Page, blocks: Sequence[Block]) -> Page:
+def add_blocks(page: Page, blocks: Sequence[DashboardBlock]) -> Page:
     """A page with more blocks: below all others or, where it is fixed, a step beside where they came from."""
     tops = [each for each in blocks if not each.group]
     if page.kind == "fixed":
         added = page.model_copy(update={"blocks": (*page.blocks, *blocks)})
-        return fixed.moved(added, [each.id for each in tops], page.step, page.step) if tops else added
-    down = layout.bottom(each for each in page.blocks if not each.group) - min((each.y for each in tops), default=0)
-    placed = [each if each.group else at(each, y=each.y + down) for each in blocks]
-    return page.model_copy(update={"blocks": groups.settled((*page.blocks, *placed))})
+        return fixed.move_blocks(added, [each.id for each in tops], page.step, page.step) if tops else added
+    down = layout.find_bottom(each for each in page.blocks if not each.group) - min(
+        (each.y for each in tops), default=0
+    )
+    placed = [each if each.group else replace(each, y=each.y + down) for each in blocks]
+    return page.model_copy(update={"blocks": groups.normalise((*page.blocks, *placed))})
 
 
 def place_words(definition: DashboardDefinition, name: str) -> str:
     """Where a block stands, in words; none for one that is not there."""
-    page, block = definition.page_of(name), definition.block(name)
+    page, block = definition.find_page_of(name), definition.find_block(name)
     if page is None or block is None:
         return ""
     if page.kind == "fixed":
         return f"{block.x} px from the left, {block.y} px from the top, {block.w} px wide, {block.h} px high"
-    held = f" in the group “{group.title}”" if (group := definition.block(block.group)) and group.title else ""
+    held = f" in the group “{group.title}”" if (group := definition.find_block(block.group)) and group.title else ""
     return f"columns {block.x + 1} to {block.x + block.w}, rows {block.y + 1} to {block.y + block.h}{held}"

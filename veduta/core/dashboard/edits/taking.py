@@ -8,7 +8,7 @@ from pydantic import Field as Attribute
 
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
 from veduta.core.dashboard.edits.registry import edit
-from veduta.core.dashboard.merging import Both, with_settings
+from veduta.core.dashboard.merging import MergeConflict, replace_settings
 from veduta.core.errors import DefinitionProblem
 
 Text = Annotated[str, Attribute(max_length=40)]
@@ -26,6 +26,6 @@ def take_settings(
     usable, and for settings that there are not."""
     source = load_dashboard(other)
     try:
-        return with_settings(definition, source, [Both(*each) for each in settings])
+        return replace_settings(definition, source, [MergeConflict(*each) for each in settings])
     except (KeyError, IndexError):
         raise DefinitionProblem("That state is not one of this dashboard.", hint="Load the page again.") from None

@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.formula.functions import (
     ANY,
     COUNTED,
@@ -18,8 +18,8 @@ from veduta.core.formula.functions import (
     Level,
     Operand,
     SoFar,
-    function,
-    same_as,
+    make_same_as,
+    register_function,
 )
 
 THEME: dict[str, Any] = {
@@ -37,7 +37,7 @@ ONE_ROW_PER_GROUP = "for one row per group use the step Group."
 def _register(
     name: str, argument: Argument, gives: Gives, says: str, result: str, work: Callable[..., pl.Expr], **more: Any
 ) -> None:
-    @function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **more, **THEME)
+    @register_function(name, argument, gives=gives, says=says, example=(f"{name}(count)", result), **more, **THEME)
     def _(value: Operand) -> pl.Expr:
         return work(value.expression)
 
@@ -45,7 +45,7 @@ def _register(
 _register(
     "sum",
     X,
-    same_as(0),
+    make_same_as(0),
     "The sum.",
     "37",
     lambda x: pl.when(x.count() > 0).then(x.sum()),
@@ -58,7 +58,7 @@ _register(
 _register(
     "mean",
     X,
-    Kind.DECIMAL,
+    DataType.DECIMAL,
     "The mean.",
     "9.25",
     lambda x: x.mean(),
@@ -69,7 +69,7 @@ _register(
 _register(
     "median",
     X,
-    Kind.DECIMAL,
+    DataType.DECIMAL,
     "The value in the middle.",
     "9",
     lambda x: x.median(),
@@ -79,7 +79,7 @@ _register(
 _register(
     "min",
     V,
-    same_as(0),
+    make_same_as(0),
     "The lowest value.",
     "5",
     lambda x: x.min(),
@@ -89,7 +89,7 @@ _register(
 _register(
     "max",
     V,
-    same_as(0),
+    make_same_as(0),
     "The highest value.",
     "14",
     lambda x: x.max(),
@@ -99,7 +99,7 @@ _register(
 _register(
     "count",
     V,
-    Kind.WHOLE,
+    DataType.WHOLE,
     "How many values there are.",
     "4",
     lambda x: x.count().cast(pl.Int64),
@@ -111,7 +111,7 @@ _register(
 _register(
     "count_distinct",
     V,
-    Kind.WHOLE,
+    DataType.WHOLE,
     "How many different values there are.",
     "3",
     lambda x: x.drop_nulls().n_unique().cast(pl.Int64),
@@ -122,7 +122,7 @@ _register(
 _register(
     "std_dev",
     X,
-    Kind.DECIMAL,
+    DataType.DECIMAL,
     "The standard deviation of a sample.",
     "3.685557397915997",
     lambda x: x.std(),
@@ -131,7 +131,7 @@ _register(
 _register(
     "variance",
     X,
-    Kind.DECIMAL,
+    DataType.DECIMAL,
     "The variance of a sample.",
     "13.583333333333334",
     lambda x: x.var(),
@@ -140,7 +140,7 @@ _register(
 _register(
     "first",
     V,
-    same_as(0),
+    make_same_as(0),
     "The first value in the order of along, or else of the table's own date.",
     "5",
     lambda x: x.drop_nulls().first(),
@@ -149,7 +149,7 @@ _register(
 _register(
     "last",
     V,
-    same_as(0),
+    make_same_as(0),
     "The last value in the order of along, or else of the table's own date.",
     "14",
     lambda x: x.drop_nulls().last(),
@@ -157,9 +157,9 @@ _register(
 )
 
 
-@function(
+@register_function(
     "count_rows",
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="How many rows there are.",
     example=("count_rows()", "4"),
     parts=("count",),
@@ -174,11 +174,11 @@ def _() -> pl.Expr:
     return pl.len().cast(pl.Int64)
 
 
-@function(
+@register_function(
     "percentile",
     X,
     Argument("percent", NUMBER, constant=True),
-    gives=Kind.DECIMAL,
+    gives=DataType.DECIMAL,
     says="The value below which so many percent of the values lie, interpolated.",
     example=("percentile(count, 50)", "9"),
     so_far=SoFar.QUANTILE,

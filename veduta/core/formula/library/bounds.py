@@ -31,7 +31,7 @@ class TextsTooLarge(FormulaProblem):
         )
 
 
-def bounded(make: Sizes, size: Sizes, *texts: pl.Expr) -> pl.Expr:
+def bound_result(make: Sizes, size: Sizes, *texts: pl.Expr) -> pl.Expr:
     """The text that `make` gives of some texts, if what `size` says of the same ones, the bytes of each result at most,
     is within bounds; else working it out raises TextsTooLarge."""
     work = partial(_make_within_bounds, make, size)
@@ -47,25 +47,25 @@ def _make_within_bounds(make: Sizes, size: Sizes, columns: Any) -> pl.Series:
     texts = [
         pl.col(str(i)) if column.len() > 1 else pl.lit(column[0], dtype=pl.String) for i, column in enumerate(columns)
     ]
-    before = [_bytes(frame, text.str.len_bytes()) for text in texts]
-    after = _bytes(frame, size(*texts))
-    longest = max(LONGEST_TEXT, *map(_longest, before))
+    before = [_count_bytes(frame, text.str.len_bytes()) for text in texts]
+    after = _count_bytes(frame, size(*texts))
+    longest = max(LONGEST_TEXT, *map(_find_longest, before))
     together = max(min(max(FREE, rows * ON_AVERAGE), MOST_TOGETHER), *(text.sum() for text in before))
-    if _longest(after) > longest or after.sum() > together:
+    if _find_longest(after) > longest or after.sum() > together:
         raise TextsTooLarge
     return frame.select(make(*texts)).to_series()
 
 
-def _bytes(frame: pl.DataFrame, size: pl.Expr) -> pl.Series:
+def _count_bytes(frame: pl.DataFrame, size: pl.Expr) -> pl.Series:
     return frame.select(size.cast(pl.Int64)).to_series()
 
 
-def _longest(bytes_: pl.Series) -> int:
+def _find_longest(bytes_: pl.Series) -> int:
     longest: Any = bytes_.max()
     return longest or 0
 
 
-def joined(a: pl.Expr, b: pl.Expr) -> pl.Expr:
+def join_texts(a: pl.Expr, b: pl.Expr) -> pl.Expr:
     """Both texts, one behind the other; an empty one adds nothing, two stay empty."""
 
     def make(a: pl.Expr, b: pl.Expr) -> pl.Expr:
@@ -74,10 +74,10 @@ def joined(a: pl.Expr, b: pl.Expr) -> pl.Expr:
     def size(a: pl.Expr, b: pl.Expr) -> pl.Expr:
         return a.str.len_bytes().cast(pl.Int64).fill_null(0) + b.str.len_bytes().fill_null(0)
 
-    return bounded(make, size, a, b)
+    return bound_result(make, size, a, b)
 
 
-def replaced(text: pl.Expr, find: pl.Expr, put: pl.Expr) -> pl.Expr:
+def replace_text(text: pl.Expr, find: pl.Expr, put: pl.Expr) -> pl.Expr:
     """The text with every occurrence of a part replaced; an empty part is nowhere."""
 
     def make(text: pl.Expr, find: pl.Expr, put: pl.Expr) -> pl.Expr:
@@ -91,10 +91,10 @@ def replaced(text: pl.Expr, find: pl.Expr, put: pl.Expr) -> pl.Expr:
         longer = put.str.len_bytes().cast(pl.Int64) - find.str.len_bytes()
         return text.str.len_bytes() + text.str.count_matches(find, literal=True) * longer
 
-    return bounded(make, size, text, find, put)
+    return bound_result(make, size, text, find, put)
 
 
-def pattern_replaced(text: pl.Expr, pattern: str, put: str) -> pl.Expr:
+def replace_pattern(text: pl.Expr, pattern: str, put: str) -> pl.Expr:
     """The text with all that a regular expression finds replaced; `put` may take groups of it up with $1 and the like,
     each of which is at most all that was found."""
 
@@ -102,4 +102,4 @@ def pattern_replaced(text: pl.Expr, pattern: str, put: str) -> pl.Expr:
         bytes_ = text.str.len_bytes().cast(pl.Int64)
         return bytes_ * (1 + put.count("$")) + text.str.count_matches(pattern) * len(put.encode())
 
-    return bounded(lambda text: text.str.replace_all(pattern, put), size, text)
+    return bound_result(lambda text: text.str.replace_all(pattern, put), size, text)

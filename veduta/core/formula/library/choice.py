@@ -7,23 +7,31 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.formula.functions import YES_NO, AddsUp, Argument, Operand, cast_to, common_kind, function
+from veduta.core.formula.functions import (
+    YES_NO,
+    AddsUp,
+    Argument,
+    Operand,
+    cast_to,
+    find_common_type,
+    register_function,
+)
 
 THEME: dict[str, Any] = {"theme": "Choice and empties", "handles_empties": True}
 
 
-def _values(operands: Sequence[Operand]) -> list[Operand]:
+def _list_values(operands: Sequence[Operand]) -> list[Operand]:
     """The values of test, value, …, otherwise."""
     values = list(operands[1::2])
     return [*values, operands[-1]] if len(operands) % 2 else values
 
 
-@function(
+@register_function(
     "if",
     Argument("test", YES_NO),
     Argument("value", alike=True),
     Argument("otherwise", optional=True, alike=True),
-    gives=lambda operands: common_kind(_values(operands)),
+    gives=lambda operands: find_common_type(_list_values(operands)),
     repeats=2,
     says="The value of the first test that holds, else the last value.",
     example=("if(3 > 4, 'more', 3 = 4, 'same', 'less')", "less"),
@@ -31,7 +39,7 @@ def _values(operands: Sequence[Operand]) -> list[Operand]:
     **THEME,
 )
 def _(*operands: Operand) -> pl.Expr:
-    kind = common_kind(_values(operands))
+    kind = find_common_type(_list_values(operands))
     chain: Any = pl
     for test, value in zip(operands[::2], operands[1::2], strict=False):
         chain = chain.when(test.expression).then(cast_to(value, kind))
@@ -39,10 +47,10 @@ def _(*operands: Operand) -> pl.Expr:
     return result
 
 
-@function(
+@register_function(
     "coalesce",
     Argument("value", alike=True),
-    gives=common_kind,
+    gives=find_common_type,
     repeats=1,
     says="The first value that is not empty.",
     example=("coalesce(empty, 7)", "7"),
@@ -51,11 +59,11 @@ def _(*operands: Operand) -> pl.Expr:
     **THEME,
 )
 def _(*operands: Operand) -> pl.Expr:
-    kind = common_kind(list(operands))
+    kind = find_common_type(list(operands))
     return pl.coalesce(cast_to(operand, kind) for operand in operands)
 
 
-@function(
+@register_function(
     "nullif",
     Argument("value", alike=True),
     Argument("unwanted", alike=True),
@@ -66,6 +74,6 @@ def _(*operands: Operand) -> pl.Expr:
     **THEME,
 )
 def _(value: Operand, unwanted: Operand) -> pl.Expr:
-    kind = common_kind([value, unwanted])
+    kind = find_common_type([value, unwanted])
     same = (cast_to(value, kind) == cast_to(unwanted, kind)).fill_null(False)
     return pl.when(~same).then(value.expression)

@@ -9,8 +9,8 @@ from typing import Any
 import polars as pl
 
 from veduta.core.calendar import Grain, start_expression
-from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, Times, function, kind_of
+from veduta.core.data.fields import DataType
+from veduta.core.formula.functions import DAY, WHOLE, Argument, Operand, Times, get_type, register_function
 
 THEME: dict[str, Any] = {"theme": "Dates"}
 D = Argument("date", DAY)
@@ -22,12 +22,12 @@ SAMPLE = "date('2026-10-31')"
 
 
 def _register(name: str, says: str, example: tuple[str, str], part: Callable[[Operand], pl.Expr]) -> None:
-    @function(name, D, gives=Kind.WHOLE, says=says, example=example, **THEME)
+    @register_function(name, D, gives=DataType.WHOLE, says=says, example=example, **THEME)
     def _(date: Operand) -> pl.Expr:
         return part(date).cast(pl.Int64)
 
 
-def _clock(date: Operand, part: str) -> pl.Expr:
+def _read_clock(date: Operand, part: str) -> pl.Expr:
     clock: pl.Expr = getattr(date.expression.cast(pl.Datetime("us")).dt, part)()
     return clock
 
@@ -48,21 +48,21 @@ for _each in (
         "hour",
         "The hour of the day, 0 to 23.",
         ("hour(date_time('2026-10-31 17:25'))", "17"),
-        lambda d: _clock(d, "hour"),
+        lambda d: _read_clock(d, "hour"),
     ),
     (
         "minute",
         "The minute of the hour.",
         ("minute(date_time('2026-10-31 17:25'))", "25"),
-        lambda d: _clock(d, "minute"),
+        lambda d: _read_clock(d, "minute"),
     ),
 ):
     _register(*_each)
 
 
-@function(
+@register_function(
     "today",
-    gives=Kind.DATE,
+    gives=DataType.DATE,
     says="The current day.",
     example=("today() > date('2026-01-01')", "yes"),
     empties="Never empty.",
@@ -73,11 +73,11 @@ def _(*, times: Times) -> pl.Expr:
     return pl.lit(times.today or dt.date.today())
 
 
-@function(
+@register_function(
     "trunc",
     D,
     UNIT,
-    gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else Kind.DATE,
+    gives=lambda o: o[0].kind if o[1].value in ("hour", "minute") else DataType.DATE,
     says=(
         "The start of the year, quarter, month, week, day, hour or minute a date lies in; of a model's fiscal year, if"
         " it has one."
@@ -89,21 +89,21 @@ def _(*, times: Times) -> pl.Expr:
 def _(date: Operand, unit: Operand, *, times: Times) -> pl.Expr:
     if unit.value in LONG:
         return start_expression(date.expression.cast(pl.Date), Grain(unit.value), times.fiscal_month)
-    return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(kind_of(date).dtype)
+    return date.expression.cast(pl.Datetime("us")).dt.truncate(f"1{STEP[unit.value]}").cast(get_type(date).dtype)
 
 
-@function(
+@register_function(
     "date_add",
     UNIT,
     Argument("count", WHOLE),
     D,
-    gives=lambda o: Kind.DATETIME if o[0].value in ("hour", "minute") else o[2].kind,
+    gives=lambda o: DataType.DATETIME if o[0].value in ("hour", "minute") else o[2].kind,
     says="A date so many units later, or earlier with minus. A day that the month lacks becomes its last.",
     example=("date_add('month', 1, date('2026-01-31'))", "2026-02-28"),
     **THEME,
 )
 def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
-    kind = Kind.DATETIME if unit.value in ("hour", "minute") else kind_of(date)
+    kind = DataType.DATETIME if unit.value in ("hour", "minute") else get_type(date)
     step = STEP[unit.value]
     by = (
         f"{count.value}{step}"
@@ -113,12 +113,12 @@ def _(unit: Operand, count: Operand, date: Operand) -> pl.Expr:
     return date.expression.cast(kind.dtype).dt.offset_by(by)
 
 
-@function(
+@register_function(
     "date_diff",
     UNIT,
     Argument("from", DAY),
     Argument("to", DAY),
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="How many whole units lie between two dates; negative if the second is earlier.",
     example=("date_diff('month', date('2026-01-31'), date('2026-03-30'))", "1"),
     **THEME,
@@ -130,7 +130,7 @@ def _(unit: Operand, start: Operand, end: Operand) -> pl.Expr:
     a, b = start.expression.cast(pl.Date), end.expression.cast(pl.Date)
     if unit.value in ("day", "week"):
         days = (b - a).dt.total_days()
-        return days if unit.value == "day" else _whole(days, 7)
+        return days if unit.value == "day" else _count_whole(days, 7)
     months = (b.dt.year() - a.dt.year()).cast(pl.Int64) * 12 + (
         b.dt.month().cast(pl.Int64) - a.dt.month().cast(pl.Int64)
     )
@@ -140,18 +140,18 @@ def _(unit: Operand, start: Operand, end: Operand) -> pl.Expr:
         .when((months < 0) & (b.dt.day() > a.dt.day()))
         .then(-1)
     )
-    return _whole(months - short.otherwise(0), {"month": 1, "quarter": 3, "year": 12}[unit.value])
+    return _count_whole(months - short.otherwise(0), {"month": 1, "quarter": 3, "year": 12}[unit.value])
 
 
-def _whole(count: pl.Expr, size: int) -> pl.Expr:
+def _count_whole(count: pl.Expr, size: int) -> pl.Expr:
     """Complete groups of so many, towards zero."""
     return count if size == 1 else count.sign() * (count.abs() // size)
 
 
-@function(
+@register_function(
     "month_start",
     D,
-    gives=Kind.DATE,
+    gives=DataType.DATE,
     says="The first day of the month.",
     example=(f"month_start({SAMPLE})", "2026-10-01"),
     **THEME,
@@ -160,10 +160,10 @@ def _(date: Operand) -> pl.Expr:
     return date.expression.cast(pl.Date).dt.month_start()
 
 
-@function(
+@register_function(
     "month_end",
     D,
-    gives=Kind.DATE,
+    gives=DataType.DATE,
     says="The last day of the month.",
     example=("month_end(date('2024-02-10'))", "2024-02-29"),
     **THEME,

@@ -7,32 +7,34 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.formula.functions import (
     NUMBER,
     WHOLE,
     Argument,
     Operand,
     cast_to,
-    common_kind,
-    function,
-    number_kind,
-    same_as,
+    find_common_type,
+    find_number_type,
+    make_same_as,
+    register_function,
 )
 
 THEME: dict[str, Any] = {"theme": "Numbers"}
 X = Argument("number", NUMBER)
 
 
-@function("abs", X, gives=same_as(0), says="The number without its sign.", example=("abs(-12)", "12"), **THEME)
+@register_function(
+    "abs", X, gives=make_same_as(0), says="The number without its sign.", example=("abs(-12)", "12"), **THEME
+)
 def _(x: Operand) -> pl.Expr:
     return x.expression.abs()
 
 
-@function(
+@register_function(
     "sign",
     X,
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="1 for a positive number, -1 for a negative one, 0 for zero.",
     example=("sign(-12)", "-1"),
     **THEME,
@@ -41,11 +43,11 @@ def _(x: Operand) -> pl.Expr:
     return x.expression.sign().cast(pl.Int64)
 
 
-@function(
+@register_function(
     "round",
     X,
     Argument("places", WHOLE, optional=True, constant=True),
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="The number rounded to so many decimals, halves away from zero; minus places round to tens or hundreds.",
     example=("round(12.345, 1)", "12.3"),
     **THEME,
@@ -53,27 +55,31 @@ def _(x: Operand) -> pl.Expr:
 def _(x: Operand, places: Operand | None = None) -> pl.Expr:
     digits: int = places.value if places else 0
     if digits >= 0:
-        return x.expression if x.kind is Kind.WHOLE else x.expression.round(digits, mode="half_away_from_zero")
+        return x.expression if x.kind is DataType.WHOLE else x.expression.round(digits, mode="half_away_from_zero")
     unit: int = 10**-digits
     rounded = (x.expression / unit).round(0, mode="half_away_from_zero") * unit
-    return rounded.cast(pl.Int64, strict=False) if x.kind is Kind.WHOLE else rounded
+    return rounded.cast(pl.Int64, strict=False) if x.kind is DataType.WHOLE else rounded
 
 
-@function("floor", X, gives=same_as(0), says="The whole number at or below.", example=("floor(-1.5)", "-2"), **THEME)
+@register_function(
+    "floor", X, gives=make_same_as(0), says="The whole number at or below.", example=("floor(-1.5)", "-2"), **THEME
+)
 def _(x: Operand) -> pl.Expr:
     return x.expression.floor()
 
 
-@function("ceiling", X, gives=same_as(0), says="The whole number at or above.", example=("ceiling(1.2)", "2"), **THEME)
+@register_function(
+    "ceiling", X, gives=make_same_as(0), says="The whole number at or above.", example=("ceiling(1.2)", "2"), **THEME
+)
 def _(x: Operand) -> pl.Expr:
     return x.expression.ceil()
 
 
-@function(
+@register_function(
     "mod",
     X,
     Argument("divisor", NUMBER),
-    gives=number_kind,
+    gives=find_number_type,
     says="The remainder, with the sign of the divisor.",
     example=("mod(-7, 3)", "2"),
     empties="Empty if a value is empty or the divisor is zero.",
@@ -83,11 +89,11 @@ def _(x: Operand, divisor: Operand) -> pl.Expr:
     return pl.when(divisor.expression != 0).then(x.expression % divisor.expression)
 
 
-@function(
+@register_function(
     "power",
     X,
     Argument("exponent", NUMBER),
-    gives=Kind.DECIMAL,
+    gives=DataType.DECIMAL,
     says="The power, the same as ^.",
     example=("power(2, 3)", "8"),
     **THEME,
@@ -97,7 +103,7 @@ def _(x: Operand, exponent: Operand) -> pl.Expr:
 
 
 def _register(name: str, says: str, example: tuple[str, str], empties: str, work: Callable[..., pl.Expr]) -> None:
-    @function(name, X, gives=Kind.DECIMAL, says=says, example=example, empties=empties, **THEME)
+    @register_function(name, X, gives=DataType.DECIMAL, says=says, example=example, empties=empties, **THEME)
     def _(x: Operand) -> pl.Expr:
         return work(x.expression.cast(pl.Float64))
 
@@ -130,10 +136,10 @@ for _each in (
 
 
 def _register_choice(name: str, says: str, example: tuple[str, str], pick: Callable[[list[pl.Expr]], pl.Expr]) -> None:
-    @function(
+    @register_function(
         name,
         Argument("value", alike=True),
-        gives=common_kind,
+        gives=find_common_type,
         repeats=1,
         says=says,
         example=example,
@@ -141,7 +147,7 @@ def _register_choice(name: str, says: str, example: tuple[str, str], pick: Calla
         **THEME,
     )
     def _(*operands: Operand) -> pl.Expr:
-        kind = common_kind(list(operands))
+        kind = find_common_type(list(operands))
         return pick([cast_to(operand, kind) for operand in operands])
 
 

@@ -8,9 +8,9 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
-from veduta.core.formula.functions import TEXT, WHOLE, Argument, Operand, function
-from veduta.core.formula.library.bounds import replaced
+from veduta.core.data.fields import DataType
+from veduta.core.formula.functions import TEXT, WHOLE, Argument, Operand, register_function
+from veduta.core.formula.library.bounds import replace_text
 from veduta.core.formula.problems import FormulaProblem
 
 THEME: dict[str, Any] = {"theme": "Text"}
@@ -21,9 +21,9 @@ PATTERN = Argument("pattern", TEXT, constant=True)
 
 
 def _register(
-    name: str, says: str, example: tuple[str, str], work: Callable[..., pl.Expr], gives: Kind = Kind.TEXT
+    name: str, says: str, example: tuple[str, str], work: Callable[..., pl.Expr], gives: DataType = DataType.TEXT
 ) -> None:
-    @function(name, T, gives=gives, says=says, example=example, **THEME)
+    @register_function(name, T, gives=gives, says=says, example=example, **THEME)
     def _(text: Operand) -> pl.Expr:
         return work(text.expression)
 
@@ -42,45 +42,57 @@ for _each in (
         "How many characters the text has.",
         ("length('Quay')", "4"),
         lambda t: t.str.len_chars().cast(pl.Int64),
-        Kind.WHOLE,
+        DataType.WHOLE,
     ),
     ("reverse", "The text backwards.", ("reverse('abc')", "cba"), lambda t: t.str.reverse()),
 ):
     _register(*_each)
 
 
-@function(
+@register_function(
     "trim",
     T,
-    gives=Kind.TEXT,
+    gives=DataType.TEXT,
     says="The text without blanks at its ends, and with single blanks inside.",
     example=("trim('  Isle  of Ash ')", "Isle of Ash"),
     **THEME,
 )
-def trimmed(text: Operand) -> pl.Expr:
+def trim_text(text: Operand) -> pl.Expr:
     return text.expression.str.replace_all(r"\s+", " ").str.strip_chars()
 
 
-@function(
-    "left", T, COUNT, gives=Kind.TEXT, says="The first so many characters.", example=("left('Quay', 2)", "Qu"), **THEME
+@register_function(
+    "left",
+    T,
+    COUNT,
+    gives=DataType.TEXT,
+    says="The first so many characters.",
+    example=("left('Quay', 2)", "Qu"),
+    **THEME,
 )
 def _(text: Operand, count: Operand) -> pl.Expr:
     return text.expression.str.head(count.expression.clip(0))
 
 
-@function(
-    "right", T, COUNT, gives=Kind.TEXT, says="The last so many characters.", example=("right('Quay', 2)", "ay"), **THEME
+@register_function(
+    "right",
+    T,
+    COUNT,
+    gives=DataType.TEXT,
+    says="The last so many characters.",
+    example=("right('Quay', 2)", "ay"),
+    **THEME,
 )
 def _(text: Operand, count: Operand) -> pl.Expr:
     return text.expression.str.tail(count.expression.clip(0))
 
 
-@function(
+@register_function(
     "substring",
     T,
     Argument("start", WHOLE),
     Argument("count", WHOLE, optional=True),
-    gives=Kind.TEXT,
+    gives=DataType.TEXT,
     says="The characters from a place on, so many or all.",
     example=("substring('Brackhaven', 6, 5)", "haven"),
     **THEME,
@@ -90,11 +102,11 @@ def _(text: Operand, start: Operand, count: Operand | None = None) -> pl.Expr:
     return text.expression.str.slice(first, count.expression.clip(0) if count else None)
 
 
-@function(
+@register_function(
     "position",
     PART,
     T,
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="The place where a part first stands in a text; 0 if it does not.",
     example=("position('h', 'Brackhaven')", "6"),
     **THEME,
@@ -112,11 +124,11 @@ def _(part: Operand, text: Operand) -> pl.Expr:
     )
 
 
-@function(
+@register_function(
     "contains",
     T,
     PART,
-    gives=Kind.YES_NO,
+    gives=DataType.YES_NO,
     says="Whether a part stands in the text; capitals do not matter.",
     example=("contains('Outer Light', 'light')", "yes"),
     **THEME,
@@ -125,11 +137,11 @@ def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.contains(part.expression.str.to_lowercase(), literal=True)
 
 
-@function(
+@register_function(
     "starts_with",
     T,
     PART,
-    gives=Kind.YES_NO,
+    gives=DataType.YES_NO,
     says="Whether the text starts with a part; capitals do not matter.",
     example=("starts_with('Outer Light', 'outer')", "yes"),
     **THEME,
@@ -138,11 +150,11 @@ def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.starts_with(part.expression.str.to_lowercase())
 
 
-@function(
+@register_function(
     "ends_with",
     T,
     PART,
-    gives=Kind.YES_NO,
+    gives=DataType.YES_NO,
     says="Whether the text ends with a part; capitals do not matter.",
     example=("ends_with('Outer Light', 'light')", "yes"),
     **THEME,
@@ -151,26 +163,26 @@ def _(text: Operand, part: Operand) -> pl.Expr:
     return text.expression.str.to_lowercase().str.ends_with(part.expression.str.to_lowercase())
 
 
-@function(
+@register_function(
     "replace",
     T,
     Argument("find", TEXT),
     Argument("put", TEXT),
-    gives=Kind.TEXT,
+    gives=DataType.TEXT,
     says="The text with every occurrence of a part replaced.",
     example=("replace('a-b-c', '-', '/')", "a/b/c"),
     **THEME,
 )
 def _(text: Operand, find: Operand, put: Operand) -> pl.Expr:
-    return replaced(text.expression, find.expression, put.expression)
+    return replace_text(text.expression, find.expression, put.expression)
 
 
-@function(
+@register_function(
     "split_part",
     T,
     Argument("separator", TEXT, constant=True),
     Argument("number", WHOLE, constant=True),
-    gives=Kind.TEXT,
+    gives=DataType.TEXT,
     says="One part of a text cut at a separator; parts are counted from 1, from the end with minus.",
     example=("split_part('Quay–Fennick', '–', 2)", "Fennick"),
     empties="Empty if there is no such part.",
@@ -183,7 +195,7 @@ def _(text: Operand, separator: Operand, number: Operand) -> pl.Expr:
     return text.expression.str.split(separator.value).list.get(place, null_on_oob=True)
 
 
-def checked_pattern(pattern: str) -> str:
+def check_pattern(pattern: str) -> str:
     """A regular expression that can be used. Raises FormulaProblem if it cannot."""
     try:
         pl.Series([""]).str.contains(pattern)
@@ -195,29 +207,29 @@ def checked_pattern(pattern: str) -> str:
     return pattern
 
 
-@function(
+@register_function(
     "matches",
     T,
     PATTERN,
-    gives=Kind.YES_NO,
+    gives=DataType.YES_NO,
     says="Whether a regular expression fits anywhere in the text.",
     example=(r"matches('SK-204', '^[A-Z]+-\d+$')", "yes"),
     **THEME,
 )
 def _(text: Operand, pattern: Operand) -> pl.Expr:
-    return text.expression.str.contains(checked_pattern(pattern.value))
+    return text.expression.str.contains(check_pattern(pattern.value))
 
 
-@function(
+@register_function(
     "extract",
     T,
     PATTERN,
-    gives=Kind.TEXT,
+    gives=DataType.TEXT,
     says="What a regular expression finds: its first bracketed group, or all of it.",
     example=(r"extract('SK-204', '\d+')", "204"),
     empties="Empty where nothing is found.",
     **THEME,
 )
-def extracted(text: Operand, pattern: Operand) -> pl.Expr:
-    checked = checked_pattern(pattern.value)
+def extract_pattern(text: Operand, pattern: Operand) -> pl.Expr:
+    checked = check_pattern(pattern.value)
     return text.expression.str.extract(checked, 1 if re.compile(checked).groups else 0)

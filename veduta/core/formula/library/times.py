@@ -7,7 +7,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.formula.functions import (
     COUNTED,
     NUMBER,
@@ -18,9 +18,9 @@ from veduta.core.formula.functions import (
     Argument,
     Level,
     Operand,
-    OtherPeriods,
-    function,
-    same_as,
+    PeriodLookup,
+    make_same_as,
+    register_function,
 )
 
 PERIODS = ("year", "quarter", "month", "week", "day", "hour")
@@ -33,13 +33,13 @@ CUT = " With 'same days' a period that is not over is compared with as many days
 HOWS = ("mean", "sum", "min", "max")
 
 
-@function(
+@register_function(
     "shift",
     ANY_X,
     Argument("steps", WHOLE, constant=True),
     UNIT,
     SAME_DAYS,
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="The value so many periods later, or earlier with minus: shift(x, -1, 'year') is the same cell a year before."
     + CUT,
     example=("shift(sum(count), -1, 'day')", ", 5, 9, 9"),
@@ -47,31 +47,31 @@ HOWS = ("mean", "sum", "min", "max")
     adds_up=AddsUp.GIVEN,
     **THEME,
 )
-def _(periods: OtherPeriods, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(periods: PeriodLookup, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return periods.shifted(x, steps.value, unit.value, bool(days))
 
 
-@function(
+@register_function(
     "whole",
     ANY_X,
     UNIT,
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="The value of the whole year, quarter or month that encloses the cell, repeated in each of its cells.",
     example=("whole(sum(count), 'month')", "37, 37, 37, 37"),
     empties="Empty if the whole period has no value.",
     adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
-def _(periods: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
+def _(periods: PeriodLookup, x: Any, unit: Operand) -> pl.Expr:
     return periods.whole(x, unit.value)
 
 
-@function(
+@register_function(
     "to_date",
     Argument("how", options=HOWS, bare=True, optional=True),
     X,
     UNIT,
-    gives=lambda o: Kind.DECIMAL if len(o) > 2 and o[0].value == "mean" else o[-2].kind,
+    gives=lambda o: DataType.DECIMAL if len(o) > 2 and o[0].value == "mean" else o[-2].kind,
     says="The value from the start of the year, quarter or month up to this cell; with mean, the mean of its cells.",
     example=("to_date(sum(count), 'month')", "5, 14, 23, 37"),
     empties="Starts anew with each period.",
@@ -79,16 +79,16 @@ def _(periods: OtherPeriods, x: Any, unit: Operand) -> pl.Expr:
     adds_up=AddsUp.WITHIN_PERIODS,
     **THEME,
 )
-def _(periods: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
+def _(periods: PeriodLookup, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
     return periods.cells_to_date(x, how.value, unit.value) if how else periods.to_date(x, unit.value)
 
 
-@function(
+@register_function(
     "change",
     X,
     UNIT,
     SAME_DAYS,
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="How much more the value is than one period before." + CUT,
     example=("change(sum(count), 'day')", ", 4, 0, 5"),
     empties=EARLIER,
@@ -96,16 +96,16 @@ def _(periods: OtherPeriods, how: Operand | None, x: Any, unit: Operand) -> pl.E
     adds_up=AddsUp.GIVEN,
     **THEME,
 )
-def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     return periods.value(x) - periods.shifted(x, -1, unit.value, bool(days))
 
 
-@function(
+@register_function(
     "growth",
     X,
     UNIT,
     SAME_DAYS,
-    gives=Kind.DECIMAL,
+    gives=DataType.DECIMAL,
     says="The change on one period before as a share of its size: 0.1 is ten percent more." + CUT,
     example=("growth(sum(count), 'day')", ", 0.8, 0, 0.5555555555555556"),
     empties=EARLIER + " Empty where it was 0.",
@@ -113,20 +113,20 @@ def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None)
     compares=True,
     **THEME,
 )
-def _(periods: OtherPeriods, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
+def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
     before = periods.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
     return pl.when(before != 0).then((periods.value(x).cast(pl.Float64) - before) / before.abs())
 
 
-@function(
+@register_function(
     "since",
     Argument("first test", YES_NO),
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="Whole periods since the first one in which the test held, 0 in that one, for each group.",
     example=("since(sum(count) > 5)", ", 0, 1, 2"),
     empties="Empty before, and where it never held.",
     format=COUNTED,
     **THEME,
 )
-def _(periods: OtherPeriods, x: Any) -> pl.Expr:
+def _(periods: PeriodLookup, x: Any) -> pl.Expr:
     return periods.since(x)

@@ -6,7 +6,7 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.data.fields import Kind
+from veduta.core.data.fields import DataType
 from veduta.core.formula.functions import (
     ANY,
     COUNTED,
@@ -18,8 +18,8 @@ from veduta.core.formula.functions import (
     Level,
     Operand,
     Window,
-    function,
-    same_as,
+    make_same_as,
+    register_function,
 )
 from veduta.core.formula.problems import FormulaProblem
 
@@ -35,11 +35,11 @@ MOVING = {
 RUNNING = {"sum": pl.Expr.cum_sum, "min": pl.Expr.cum_min, "max": pl.Expr.cum_max}
 
 
-@function(
+@register_function(
     "previous",
     Argument("value", ANY),
     Argument("rows", WHOLE, optional=True, constant=True),
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="The value one row before, or so many rows before; after, with minus.",
     example=("previous(count) along (day)", ", 5, 9, 9"),
     empties="Empty on the first row.",
@@ -49,13 +49,13 @@ RUNNING = {"sum": pl.Expr.cum_sum, "min": pl.Expr.cum_min, "max": pl.Expr.cum_ma
     **THEME,
 )
 def _(value: Operand, rows: Operand | None = None, *, window: Window) -> pl.Expr:
-    return window.over(value.expression.shift(rows.value if rows else 1))
+    return window.apply_over(value.expression.shift(rows.value if rows else 1))
 
 
-@function(
+@register_function(
     "difference",
     X,
-    gives=same_as(0),
+    gives=make_same_as(0),
     says="The value less the one on the row before.",
     example=("difference(count) along (day)", ", 4, 0, 5"),
     empties="Empty on the first row, and where either value is empty.",
@@ -65,10 +65,10 @@ def _(value: Operand, rows: Operand | None = None, *, window: Window) -> pl.Expr
     **THEME,
 )
 def _(value: Operand, *, window: Window) -> pl.Expr:
-    return value.expression - window.over(value.expression.shift(1))
+    return value.expression - window.apply_over(value.expression.shift(1))
 
 
-@function(
+@register_function(
     "running",
     Argument("how", options=tuple(RUNNING), bare=True, optional=True),
     X,
@@ -81,15 +81,15 @@ def _(value: Operand, *, window: Window) -> pl.Expr:
     **THEME,
 )
 def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
-    return window.over(RUNNING[how.value if how else "sum"](value.expression).forward_fill())
+    return window.apply_over(RUNNING[how.value if how else "sum"](value.expression).forward_fill())
 
 
-@function(
+@register_function(
     "moving",
     Argument("how", options=tuple(MOVING), bare=True),
     X,
     Argument("rows", WHOLE, constant=True),
-    gives=lambda o: Kind.DECIMAL if o[0].value in ("mean", "median") else o[1].kind,
+    gives=lambda o: DataType.DECIMAL if o[0].value in ("mean", "median") else o[1].kind,
     says="The mean (or sum, min, max, median) of this row and those before it, so many in all.",
     example=("moving(mean, count, 2) along (day)", "5, 7, 9, 11.5"),
     empties="Empties are passed over; the first rows use what there is.",
@@ -102,17 +102,17 @@ def _(how: Operand | None, value: Operand, *, window: Window) -> pl.Expr:
 def _(how: Operand, value: Operand, rows: Operand, *, window: Window) -> pl.Expr:
     if not 1 <= rows.value <= 10_000:
         raise FormulaProblem("A moving value takes 1 to 10,000 rows.", hint="Choose another number of rows.")
-    return window.over(MOVING[how.value](value.expression, rows.value))
+    return window.apply_over(MOVING[how.value](value.expression, rows.value))
 
 
 ORDERS = ("highest first", "lowest first")
 
 
-@function(
+@register_function(
     "rank",
     Argument("value", ANY),
     Argument("order", options=ORDERS, optional=True, constant=True),
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="The place of the value among all rows, 1 for the highest; equal values share a place.",
     example=("rank(count)", "4, 2, 2, 1"),
     empties="Empty values have no place.",
@@ -121,12 +121,12 @@ ORDERS = ("highest first", "lowest first")
 )
 def _(value: Operand, order: Operand | None = None, *, window: Window) -> pl.Expr:
     lowest = order is not None and order.value == ORDERS[1]
-    return Window(parts=window.parts).over(value.expression.rank("min", descending=not lowest).cast(pl.Int64))
+    return Window(parts=window.parts).apply_over(value.expression.rank("min", descending=not lowest).cast(pl.Int64))
 
 
-@function(
+@register_function(
     "row_number",
-    gives=Kind.WHOLE,
+    gives=DataType.WHOLE,
     says="The number of the row, from 1.",
     example=("row_number() along (day)", "1, 2, 3, 4"),
     empties="Never empty.",
@@ -134,13 +134,13 @@ def _(value: Operand, order: Operand | None = None, *, window: Window) -> pl.Exp
     **THEME,
 )
 def _(*, window: Window) -> pl.Expr:
-    return window.over(pl.int_range(1, pl.len() + 1, dtype=pl.Int64))
+    return window.apply_over(pl.int_range(1, pl.len() + 1, dtype=pl.Int64))
 
 
-@function(
+@register_function(
     "share",
     X,
-    gives=Kind.DECIMAL,
+    gives=DataType.DECIMAL,
     says="The value as a share of the sum over all rows, from 0 to 1.",
     example=("round(share(count), 2)", "0.14, 0.24, 0.24, 0.38"),
     empties="Empty if the sum is zero.",
@@ -149,5 +149,5 @@ def _(*, window: Window) -> pl.Expr:
     **THEME,
 )
 def _(value: Operand, *, window: Window) -> pl.Expr:
-    total = Window(parts=window.parts).over(value.expression.sum())
+    total = Window(parts=window.parts).apply_over(value.expression.sum())
     return pl.when(total != 0).then(value.expression / total)

@@ -15,23 +15,23 @@ import polars as pl
 
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import Aggregate
-from veduta.core.formula.check import Checked, Per
+from veduta.core.formula.check import GroupedBy, TypedExpression
 from veduta.core.formula.functions import Level, Times
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.engine.collecting import Collector
 from veduta.core.query.engine.evaluating import Evaluator
-from veduta.core.query.engine.parts import Parts
-from veduta.core.query.engine.places import Periods, Place, key_of
-from veduta.core.query.engine.reading import PartsReader
+from veduta.core.query.engine.parts import PartCompiler
+from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
+from veduta.core.query.engine.reading import ScanPlanner
 from veduta.core.query.engine.rows import Scope
-from veduta.core.query.engine.shown_periods import filtered_periods
+from veduta.core.query.engine.shown_periods import find_filtered_periods
 from veduta.core.query.filters import MeasureFilter
-from veduta.core.query.measures import Measure, counted_tables, measure_node
+from veduta.core.query.measures import Measure, list_counted_tables, measure_node
 
 __all__ = ["Engine", "Scope"]
 
 
-class Engine(PartsReader):
+class Engine(ScanPlanner):
     """Works formulas out in a scope, over the cells of places. `conditions` are filters on the chart's groups,
     with the formulas they judge by."""
 
@@ -39,38 +39,38 @@ class Engine(PartsReader):
         self,
         scope: Scope,
         finer: Engine | None = None,
-        conditions: tuple[tuple[Checked, MeasureFilter], ...] = (),
+        conditions: tuple[tuple[TypedExpression, MeasureFilter], ...] = (),
     ) -> None:
         super().__init__(scope, finer)
         self.conditions, self._finer = conditions, finer
         self.times = Times(self.context.today, self.schema.fiscal_month)
-        self.parts = Parts(self.model, self.prepared, self.times)
-        self.ready: dict[Place, dict[Checked, str]] = {}
+        self.parts = PartCompiler(self.model, self.prepared, self.times)
+        self.ready: dict[CellLevel, dict[TypedExpression, str]] = {}
         """By place the values that came with the reading, and their columns."""
-        self._with_reading: dict[tuple[Place, str], dict[Checked, str]] = {}
+        self._with_reading: dict[tuple[CellLevel, str], dict[TypedExpression, str]] = {}
         self._numbers = count()
         self._evaluator = Evaluator(self)
 
-    def gather(self, nodes: Iterable[tuple[Checked, Place]]) -> None:
+    def gather(self, nodes: Iterable[tuple[TypedExpression, CellLevel]]) -> None:
         """Collect what all that will be asked needs, then read the rows."""
         self.collect(nodes)
         self.read()
 
-    def collect(self, nodes: Iterable[tuple[Checked, Place]]) -> None:
+    def collect(self, nodes: Iterable[tuple[TypedExpression, CellLevel]]) -> None:
         """Collect what all that will be asked needs."""
         collector = Collector(self)
         for node, place in nodes:
             collector.column(node, place)
 
-    def column(self, node: Checked, place: Place) -> str:
+    def column(self, node: TypedExpression, place: CellLevel) -> str:
         """The node's value as a column of the place's cells."""
         return self._evaluator.column(node, place)
 
-    def put_columns(self, nodes: Iterable[Checked], place: Place) -> list[str]:
+    def put_columns(self, nodes: Iterable[TypedExpression], place: CellLevel) -> list[str]:
         """The nodes' values as columns of the place's cells, added in one go."""
         return self._evaluator.columns(nodes, place)
 
-    def passing(self, place: Place) -> str:
+    def passing(self, place: CellLevel) -> str:
         """Whether the chart's groups pass the filters on them, as a column of the place's cells; "" if all do."""
         return self._evaluator.passing(place)
 
@@ -78,11 +78,11 @@ class Engine(PartsReader):
         """The name of a new column of cells."""
         return f"v{next(self._numbers)}"
 
-    def with_reading(self, node: Checked, place: Place, home: str) -> None:
+    def with_reading(self, node: TypedExpression, place: CellLevel, home: str) -> None:
         """A value that needs one table's rows only is worked out with the reading of its parts."""
         self._with_reading.setdefault((place, home), {})[node] = self.new_name()
 
-    def at_once(self, place: Place, home: str) -> list[pl.Expr]:
+    def at_once(self, place: CellLevel, home: str) -> list[pl.Expr]:
         columns = self.ready[place] = self._with_reading.pop((place, home), {})
         values = self.prepared.values
         for node in columns:
@@ -90,75 +90,75 @@ class Engine(PartsReader):
                 values[node] = self._evaluator.finished(node, place)
         return [values[node].alias(name) for node, name in columns.items()]
 
-    def at_grain(self, node: Checked, source: Place) -> tuple[pl.DataFrame, str]:
+    def compute_at_grain(self, node: TypedExpression, source: CellLevel) -> tuple[pl.DataFrame, str]:
         inner = Engine(self.scope, self._finer)
         inner.gather([(node, source)])
         name = inner.column(node, source)
         return inner.cells[source].frame, name
 
-    def rows_in(self, place: Place, home: str) -> pl.Series:
+    def rows_in(self, place: CellLevel, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
         tables = self.cells[place].tables
         table = tables[home] if home in tables else next(iter(tables.values()))
-        return table.frame[self.prepared.rows_of(home).name]
+        return table.frame[self.prepared.get_row_count_part(home).name]
 
     # What a formula is about.
 
-    def tables_of(self, node: Checked) -> list[str]:
+    def tables_of(self, node: TypedExpression) -> list[str]:
         """The tables whose rows a value aggregates."""
         tables = self.prepared.tables
         if node not in tables:
-            tables[node] = counted_tables(node, self.model)
+            tables[node] = list_counted_tables(node, self.model)
         return tables[node]
 
-    def home(self, node: Checked, place: Place) -> str:
+    def home(self, node: TypedExpression, place: CellLevel) -> str:
         """The table whose rows a value is about; of a mere number, that of the dimensions."""
         homes = self.tables_of(node)
         if not homes and (names := {group.field for group in place.groups}):
             try:
-                return self.model.home_of(names, node)
+                return self.model.find_home(names, node)
             except FormulaProblem:
                 homes = [self.schema[name].table for name in names]
         return next((home for home in self.model.tables if home in homes), "")
 
-    def sort_node(self, group: Grouping) -> Checked | None:
+    def sort_node(self, group: Grouping) -> TypedExpression | None:
         """The value of a dimension's sort field, the same wherever its value stands; None without one."""
         field = self.schema[group.field]
         if not field.sort_by or not group.is_plain or field.sort_by not in self.schema:
             return None
         measure = Measure(field=field.sort_by, aggregate=Aggregate.MIN)
         lowest = measure_node(measure, self.schema, self.model.parameters, any_kind=True)
-        per = Per(((group.field, ""),))
-        return Checked(lowest.kind, lowest.at, level=Level.GRAIN, arguments=(lowest,), per=per)
+        per = GroupedBy(((group.field, ""),))
+        return TypedExpression(lowest.kind, lowest.at, level=Level.GRAIN, arguments=(lowest,), per=per)
 
     # Which periods a place stands for.
 
-    def widened(self, place: Place, axis: Grouping) -> Place:
+    def widened(self, place: CellLevel, axis: Grouping) -> CellLevel:
         """The same cells without the filters on their time axis, and with the periods that were not kept."""
-        dates = self.model.same_dates(axis.field)
-        narrowed = self.narrowed or any(filter_.in_other_periods(dates) is not filter_ for filter_ in self.filters)
+        dates = self.model.list_same_dates(axis.field)
+        narrowed = self.narrowed or any(filter_.move_to_other_periods(dates) is not filter_ for filter_ in self.filters)
         if place.periods or not narrowed:
             return place
         return replace(place, periods=Periods(axis.field))
 
     def chart_axis(self) -> Grouping | None:
         """The time axis of the chart, where this works out its totals."""
-        return self.axis(Place(self.groups)) if self.for_totals else None
+        return self.find_axis(CellLevel(self.groups)) if self.for_totals else None
 
     def kept_starts(self, axis: Grouping) -> pl.Series:
         """The periods that the chart shows, in order."""
-        starts = self.kept_cells[key_of(axis)].drop_nulls().unique().sort()
+        starts = self.kept_cells[make_group_key(axis)].drop_nulls().unique().sort()
         only = self.scope.only_periods
         return starts if only is None else starts.filter(starts.is_in(list(only.starts or ())))
 
-    def current(self, place: Place, node: Checked) -> Periods:
+    def current(self, place: CellLevel, node: TypedExpression) -> Periods:
         """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date
         let pass. Raises FormulaProblem if nothing says which."""
         if place.periods:
             return place.periods
         if axis := self.chart_axis():
             return Periods(axis.field, axis.grain, tuple(self.kept_starts(axis).to_list()))
-        periods = filtered_periods(self.filters_at(place), self.model, self.context)
+        periods = find_filtered_periods(self.list_filters(place), self.model, self.context)
         if periods is None:
             raise FormulaProblem(
                 f"{node.call.name} compares periods, and this question has no date.",

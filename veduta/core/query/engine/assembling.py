@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING, cast
 
 import polars as pl
 
-from veduta.core.calendar import periods_between
-from veduta.core.query.engine.places import Place, key_of
-from veduta.core.query.filters import grouping_words
+from veduta.core.calendar import list_periods
+from veduta.core.query.engine.places import CellLevel, make_group_key
+from veduta.core.query.filters import label_grouping
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import PartsReader
+    from veduta.core.query.engine.reading import ScanPlanner
 
 
-def assemble(reader: PartsReader, place: Place) -> None:
+def assemble(reader: ScanPlanner, place: CellLevel) -> None:
     """Put the tables' cells of a place side by side on the dimensions they share."""
     cells, repeats = reader.cells[place], reader.model.definition.beyond == "repeat"
     if not cells.keys:
@@ -41,28 +41,28 @@ def assemble(reader: PartsReader, place: Place) -> None:
     cells.frame = _unbroken(reader, together, place) if place.unbroken else together
 
 
-def _say_beyond(reader: PartsReader, home: str, place: Place, keys: list[str]) -> None:
+def _say_beyond(reader: ScanPlanner, home: str, place: CellLevel, keys: list[str]) -> None:
     """Say how a table's values stand in cells that its rows do not tell apart."""
     if place.groups != reader.groups or reader.for_totals:
         return
     repeats = reader.model.definition.beyond == "repeat"
-    missing = [group for group in place.groups if key_of(group) not in keys]
-    said = " and ".join(grouping_words(group, reader.schema) for group in missing)
+    missing = [group for group in place.groups if make_group_key(group) not in keys]
+    said = " and ".join(label_grouping(group, reader.schema) for group in missing)
     how = "is repeated in each of its groups" if repeats else "stays empty in its groups"
-    reader.say(f"{reader.model.table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
+    reader.say(f"{reader.model.get_table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
 
 
-def _unbroken(reader: PartsReader, frame: pl.DataFrame, place: Place) -> pl.DataFrame:
+def _unbroken(reader: ScanPlanner, frame: pl.DataFrame, place: CellLevel) -> pl.DataFrame:
     """The cells with one for each period of the time axis, from a group's first to the last of all."""
-    axis = reader.axis(place)
-    dated = frame[key_of(axis)].drop_nulls() if axis else pl.Series()
+    axis = reader.find_axis(place)
+    dated = frame[make_group_key(axis)].drop_nulls() if axis else pl.Series()
     if axis is None or not len(dated):
         return frame
     first_period, last_period = cast(dt.date, dated.min()), cast(dt.date, dated.max())
-    periods = periods_between(first_period, last_period, axis.period)
+    periods = list_periods(first_period, last_period, axis.period)
     if not periods:
         return frame
-    key, keys = key_of(axis), [key_of(group) for group in place.groups]
+    key, keys = make_group_key(axis), [make_group_key(group) for group in place.groups]
     others = [name for name in keys if name != key]
     every = pl.DataFrame({key: pl.Series(periods, dtype=frame.schema[key])})
     first = pl.col(key).min().alias("__first")

@@ -7,21 +7,21 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Grain, Grouping, enclosing
-from veduta.core.data.fields import Kind
-from veduta.core.formula.check import Checked, operand_of
+from veduta.core.calendar import Grain, Grouping, find_enclosing_period
+from veduta.core.data.fields import DataType
+from veduta.core.formula.check import TypedExpression, make_operand
 from veduta.core.formula.functions import Operand, Window
-from veduta.core.query.engine.parts import sorted_by
-from veduta.core.query.engine.places import Cells, Part, Place, key_of
+from veduta.core.query.engine.parts import sort_by
+from veduta.core.query.engine.places import CellLevel, Cells, PartialAggregate, make_group_key
 from veduta.core.query.engine.walk import Order, Walk
 from veduta.core.query.filters import MeasureFilter
 
 
 class Evaluator(Walk):
-    def column(self, node: Checked, place: Place) -> str:
+    def column(self, node: TypedExpression, place: CellLevel) -> str:
         return self.columns([node], place)[0]
 
-    def columns(self, nodes: Iterable[Checked], place: Place) -> list[str]:
+    def columns(self, nodes: Iterable[TypedExpression], place: CellLevel) -> list[str]:
         """The nodes' values as columns of the place's cells, added in one go."""
         nodes = list(nodes)
         known = self.engine.ready.get(place, {})
@@ -33,15 +33,17 @@ class Evaluator(Walk):
             cells.frame = cells.frame.with_columns(expressions)
         return names
 
-    def finished(self, node: Checked, place: Place) -> pl.Expr:
+    def finished(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """A value as its kind; what is too large or undefined is empty."""
         value = self.value(node, place)
-        if node.kind is not Kind.DECIMAL:
+        if node.kind is not DataType.DECIMAL:
             return value
         value = value.cast(pl.Float64)
         return pl.when(value.is_finite()).then(value)
 
-    def from_parts(self, node: Checked, parts: dict[str, Part], place: Place, home: str) -> pl.Expr:
+    def from_parts(
+        self, node: TypedExpression, parts: dict[str, PartialAggregate], place: CellLevel, home: str
+    ) -> pl.Expr:
         columns = {how: pl.col(part.name) for how, part in parts.items()}
         function = node.call
         if function.of_parts:
@@ -50,18 +52,23 @@ class Evaluator(Walk):
         if not function.counts:
             return value
         value = value.cast(pl.Int64)
-        return value.fill_null(0) if len(self.engine.reached(home, place)) == len(place.groups) else value
+        return value.fill_null(0) if len(self.engine.list_reached(home, place)) == len(place.groups) else value
 
-    def applied(self, node: Checked, values: list[pl.Expr | None]) -> pl.Expr:
-        operands = [operand_of(a, value) if a else None for a, value in zip(node.arguments, values, strict=True)]
-        return node.call.expression(operands, self.engine.times)
+    def applied(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
+        operands = [make_operand(a, value) if a else None for a, value in zip(node.arguments, values, strict=True)]
+        return node.call.build_expression(operands, self.engine.times)
 
-    def determined(self, ends: tuple[Part, Part], place: Place, home: str) -> pl.Expr:
+    def determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
         lowest, highest = (pl.col(part.name) for part in ends)
         return pl.when(lowest == highest).then(lowest)
 
     def looked_up(
-        self, node: Checked, source: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+        self,
+        node: TypedExpression,
+        source: CellLevel,
+        place: CellLevel,
+        own: dict[str, pl.Expr],
+        full: Iterable[str] = (),
     ) -> pl.Expr:
         name = self.column(node, source)
         other = self._cells(source).frame.select(*own, name)
@@ -69,61 +76,80 @@ class Evaluator(Walk):
         return self._found(other.drop_nulls(full) if full else other, name, place, own)
 
     def latest(
-        self, node: Checked, source: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self,
+        node: TypedExpression,
+        source: CellLevel,
+        place: CellLevel,
+        axis: Grouping,
+        key: str,
+        unit: Grain,
+        position: pl.Expr,
     ) -> pl.Expr:
         name = self.column(node, source)
         return self._latest_of(self._cells(source).frame, name, place, axis, key, unit, position)
 
-    def so_far(self, node: Checked, how: str, source: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
-        name, key = self.column(node, source), key_of(axis)
+    def so_far(
+        self, node: TypedExpression, how: str, source: CellLevel, place: CellLevel, axis: Grouping, unit: Grain
+    ) -> pl.Expr:
+        name, key = self.column(node, source), make_group_key(axis)
         cells = self._cells(source)
         later = cells.frame.lazy().select(pl.col(key).alias("__later")).unique().drop_nulls()
-        rows = self.engine.exploded(cells.frame.lazy().select(*cells.keys, name), axis, unit, later)
+        rows = self.engine.explode_periods(cells.frame.lazy().select(*cells.keys, name), axis, unit, later)
         value = getattr(pl.col(name), how)()
         running = rows.group_by(cells.keys).agg(value, pl.col(name).count().alias("__n")).collect()
         running = running.with_columns(pl.when(pl.col("__n") > 0).then(pl.col(name)).alias(name))
         return self._latest_of(running, name, place, axis, key, unit, pl.col(key))
 
-    def first_held(self, node: Checked, source: Place, place: Place, axis: Grouping) -> pl.Expr:
-        name, key = self.column(node, source), key_of(axis)
+    def first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
+        name, key = self.column(node, source), make_group_key(axis)
         others = [each for each in self._cells(source).keys if each != key]
         held = self._cells(source).frame.filter(pl.col(name))
         first = pl.col(key).min().alias("__first")
         firsts = held.group_by(others).agg(first) if others else held.select(first)
         return self._found(firsts, "__first", place, {each: pl.col(each) for each in others})
 
-    def of_each(self, node: Checked, wanted: list[tuple[Any, Place]], place: Place, axis: Grouping) -> pl.Expr:
+    def of_each(
+        self, node: TypedExpression, wanted: list[tuple[Any, CellLevel]], place: CellLevel, axis: Grouping
+    ) -> pl.Expr:
         frames = []
         for period, source in wanted:
             name = self.column(node, source)
             values = self._cells(source).frame.select(*self._cells(source).keys, pl.col(name).alias("__value"))
-            frames.append(values.with_columns(pl.lit(period).alias(key_of(axis))))
+            frames.append(values.with_columns(pl.lit(period).alias(make_group_key(axis))))
         if not frames:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         return self._found(pl.concat(frames), "__value", place, _itself(place))
 
-    def over_cells(self, node: Checked, argument: Checked, source: Place, place: Place) -> pl.Expr:
+    def over_cells(
+        self, node: TypedExpression, argument: TypedExpression, source: CellLevel, place: CellLevel
+    ) -> pl.Expr:
         engine, function, name = self.engine, node.call, self.column(argument, source)
-        own, cells = engine.told_by(place.groups, source), self._cells(source).frame
-        keys = [key_of(group) for group in place.groups]
+        own, cells = engine.derive_groupings(place.groups, source), self._cells(source).frame
+        keys = [make_group_key(group) for group in place.groups]
         told = [value.alias(key) for value, key in zip(own.values(), keys, strict=True) if value is not None]
         frame = cells.with_columns(told).lazy()
-        axis = engine.axis(place)
+        axis = engine.find_axis(place)
         if place.upto and axis:
-            later = frame.select(pl.col(key_of(axis)).alias("__later")).unique().drop_nulls()
-            frame = engine.exploded(frame, axis, place.upto, later)
+            later = frame.select(pl.col(make_group_key(axis)).alias("__later")).unique().drop_nulls()
+            frame = engine.explode_periods(frame, axis, place.upto, later)
         value = pl.col(name)
         if function.ordered:
-            named = [(key_of(g), down) for field, down in node.along for g in source.groups if g.field == field]
-            order = named or [(key_of(group), False) for group in source.groups if group not in place.groups]
-            value = sorted_by(value, order, function) if order else value
-        rest = [operand_of(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
+            named = [(make_group_key(g), down) for field, down in node.along for g in source.groups if g.field == field]
+            order = named or [(make_group_key(group), False) for group in source.groups if group not in place.groups]
+            value = sort_by(value, order, function) if order else value
+        rest = [make_operand(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
         aggregate = function.build(Operand(value, argument.kind), *rest).alias("__value")
         values = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
         return self._found(values, "__value", place, _itself(place))
 
     def windowed(
-        self, node: Checked, columns: list[str | None], order: Order, passes: str, source: Place, place: Place
+        self,
+        node: TypedExpression,
+        columns: list[str | None],
+        order: Order,
+        passes: str,
+        source: CellLevel,
+        place: CellLevel,
     ) -> pl.Expr:
         cells, function = self._cells(source), node.call
         seen = cells.frame.filter(pl.col(passes)) if passes and not source.unbroken else cells.frame
@@ -135,7 +161,7 @@ class Evaluator(Walk):
             value = pl.lit(argument.value) if column is None else pl.col(column)
             if column and passes and source.unbroken:  # a period that a filter dropped keeps its place and is empty
                 value = pl.when(pl.col(passes)).then(value)
-            operands.append(operand_of(argument, value))
+            operands.append(make_operand(argument, value))
         name = self.engine.new_name()
         value = function.build(*operands, window=Window((), False, self._parts(node, source, order)))
         seen = order.of(seen, cells.keys).with_columns(value.alias(name))
@@ -149,19 +175,19 @@ class Evaluator(Walk):
             return pl.col(name)
         return self._found(cells.frame.select(*cells.keys, name), name, place, _itself(source))
 
-    def _parts(self, node: Checked, source: Place, order: Order) -> tuple[str, ...]:
+    def _parts(self, node: TypedExpression, source: CellLevel, order: Order) -> tuple[str, ...]:
         """The columns for each of whose values a window starts anew."""
         if node.restart:
-            return tuple(key_of(group) for group in source.groups if group.field in node.restart)
+            return tuple(make_group_key(group) for group in source.groups if group.field in node.restart)
         return tuple(key for key in self._cells(source).keys if key not in order.keys) if node.call.restarts else ()
 
-    def in_total(self, node: Checked, place: Place) -> pl.Expr:
-        return pl.when(self.value(node.given(-1), place) != 0).then(1.0)
+    def in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+        return pl.when(self.value(node.get_option(-1), place) != 0).then(1.0)
 
-    def judged(self, judged: list[tuple[MeasureFilter, str]], place: Place) -> str:
+    def judged(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
         passes = pl.lit(True)
         for condition, column in judged:
-            passes &= condition.bounds_of(pl.col(column))
+            passes &= condition.build_bounds(pl.col(column))
         name, cells = self.engine.new_name(), self._cells(place)
         cells.frame = cells.frame.with_columns(passes.fill_null(False).alias(name))
         return name
@@ -171,10 +197,10 @@ class Evaluator(Walk):
 
     # Values of other cells beside these.
 
-    def _cells(self, place: Place) -> Cells:
+    def _cells(self, place: CellLevel) -> Cells:
         return self.engine.cells[place]
 
-    def _found(self, other: pl.DataFrame, name: str, place: Place, own: dict[str, pl.Expr]) -> pl.Expr:
+    def _found(self, other: pl.DataFrame, name: str, place: CellLevel, own: dict[str, pl.Expr]) -> pl.Expr:
         """A column of another frame beside a place's cells, found by what `own` gives for its keys."""
         if not own:
             return pl.lit(other[name][0] if other.height else None, dtype=other.schema[name])
@@ -186,11 +212,11 @@ class Evaluator(Walk):
         return _as_column(joined["__found"])
 
     def _latest_of(
-        self, cells: pl.DataFrame, name: str, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self, cells: pl.DataFrame, name: str, place: CellLevel, axis: Grouping, key: str, unit: Grain, position: pl.Expr
     ) -> pl.Expr:
-        others = [own for group in place.groups if (own := key_of(group)) != key]
+        others = [own for group in place.groups if (own := make_group_key(group)) != key]
         asked = self._cells(place).frame.select(*others, position.alias(key)).with_row_index("__row")
-        whole = enclosing(pl.col(key), axis.period, unit, self.schema.fiscal_month).alias("__whole")
+        whole = find_enclosing_period(pl.col(key), axis.period, unit, self.schema.fiscal_month).alias("__whole")
         have = cells.select(*others, key, name).drop_nulls(key).with_columns(whole)
         asked = asked.with_columns(whole)
         group = pl.struct(*others, "__whole").alias("__group")
@@ -212,6 +238,6 @@ def _as_column(values: pl.Series) -> pl.Expr:
     return pl.lit(values) if len(values) != 1 else pl.lit(values[0], dtype=values.dtype)
 
 
-def _itself(place: Place) -> dict[str, pl.Expr]:
+def _itself(place: CellLevel) -> dict[str, pl.Expr]:
     """A place's own values for its keys."""
-    return {key_of(group): pl.col(key_of(group)) for group in place.groups}
+    return {make_group_key(group): pl.col(make_group_key(group)) for group in place.groups}

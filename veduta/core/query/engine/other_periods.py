@@ -14,22 +14,22 @@ from veduta.core.calendar import (
     Days,
     Grain,
     Grouping,
-    common_days,
-    day_of,
-    enclosing,
-    following_expression,
+    derive_coarser_period,
+    find_enclosing_period,
+    find_period_end,
+    find_period_start,
     follows,
-    joined_days,
-    moved,
-    moved_days,
-    period_end,
-    period_start,
-    period_words,
+    intersect_days,
+    label_period,
+    merge_days,
+    shift_days,
+    shift_period,
+    to_date,
 )
-from veduta.core.formula.check import Checked
+from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.query.engine.places import Periods, Place, key_of
-from veduta.core.query.filters import dates_words
+from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
+from veduta.core.query.filters import describe_dates
 
 if TYPE_CHECKING:
     from veduta.core.query.engine.walk import Walk
@@ -38,25 +38,25 @@ if TYPE_CHECKING:
 class OtherPeriods:
     """What a function of time asks for, at one place, on either walk."""
 
-    def __init__(self, walk: Walk, place: Place, node: Checked) -> None:
+    def __init__(self, walk: Walk, place: CellLevel, node: TypedExpression) -> None:
         self.walk, self.engine, self.place, self.node = walk, walk.engine, place, node
-        self.axis = self.engine.axis(place)
+        self.axis = self.engine.find_axis(place)
         self.fiscal = self.engine.schema.fiscal_month
 
-    def value(self, x: Checked) -> pl.Expr:
+    def value(self, x: TypedExpression) -> pl.Expr:
         return self.walk.value(x, self.place)
 
-    def shifted(self, x: Checked, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
+    def shifted(self, x: TypedExpression, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
         """The value so many units later. With `same_days` a period that is not over is compared with as many days."""
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
             return self._of_shown(x, lambda periods: self._shifted_periods(periods, steps, grain, same_days))
         self._must_nest(axis.period, grain)
-        key = key_of(axis)
-        position = moved(pl.col(key), axis.period, steps, grain)
+        key = make_group_key(axis)
+        position = shift_period(pl.col(key), axis.period, steps, grain)
         if x.function is not None and x.function.accumulates and x.arguments[0] is None:
             # So far into another year there is a value, even where its very month has none.
-            return self.to_date(x.given(1), x.given(2).value, position)
+            return self.to_date(x.get_option(1), x.get_option(2).value, position)
         value = self._other_cells(x, axis, self.place.groups, {key: position})
         return self._cut_short(x, value, axis, steps, grain) if same_days else value
 
@@ -64,10 +64,12 @@ class OtherPeriods:
         if same_days and (unfinished := self._unfinished(periods)):
             periods = unfinished
         if periods.days is not None:
-            other = replace(periods, days=tuple(moved_days(*days, steps, unit) for days in periods.days))
+            other = replace(periods, days=tuple(shift_days(*days, steps, unit) for days in periods.days))
         else:
             self._must_nest(periods.period, unit)
-            other = replace(periods, starts=self._mapped(periods, moved(pl.col("s"), periods.period, steps, unit)))
+            other = replace(
+                periods, starts=self._mapped(periods, shift_period(pl.col("s"), periods.period, steps, unit))
+            )
         if not self.engine.for_totals:
             self._say_compared(periods, other)
         return other
@@ -82,51 +84,53 @@ class OtherPeriods:
         if not any(isinstance(day, dt.datetime) for days in (now[0], there[0]) for day in days):
             counts = [(last - first).days + 1 for first, last in (now[0], there[0])]
             said += f" ({counts[0]:,} days with {counts[1]:,})" if counts[0] != counts[1] else ""
-        lowest = self.engine.model.facts(periods.field).lowest
+        lowest = self.engine.model.get_facts(periods.field).lowest
         begins = dt.date.fromisoformat(str(lowest)[:10]) if lowest else dt.date.min
-        if day_of(there[0][0]) < begins:
-            said += f"; the data begins on {period_words(begins, Grain.DAY)}"
+        if to_date(there[0][0]) < begins:
+            said += f"; the data begins on {label_period(begins, Grain.DAY)}"
         latest = self._latest_day(periods.field)
-        if latest is not None and latest < day_of(now[0][1]):
-            said += f"; the data ends on {period_words(latest, Grain.DAY)}"
+        if latest is not None and latest < to_date(now[0][1]):
+            said += f"; the data ends on {label_period(latest, Grain.DAY)}"
         self.walk.say(f"{said}.")
 
     def _words(self, days: Days) -> str:
-        return dates_words(*days, self.fiscal)
+        return describe_dates(*days, self.fiscal)
 
     def _unfinished(self, periods: Periods) -> Periods | None:
         """The periods up to the latest day with data, if they go on after it."""
         latest, days = self._latest_day(periods.field), periods.ranges
         if latest is None or not days or days[-1][1] <= latest:
             return None
-        return Periods(periods.field, Grain.DAY, None, tuple(common_days(days, [(dt.date.min, latest)])))
+        return Periods(periods.field, Grain.DAY, None, tuple(intersect_days(days, [(dt.date.min, latest)])))
 
     def _latest_day(self, field: str) -> dt.date | None:
         return self.engine.context.latest.get(field)
 
-    def _cut_short(self, x: Checked, value: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
+    def _cut_short(self, x: TypedExpression, value: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
         """In the cells of a period that is not over, the value of as many days of the other one."""
-        latest, key, grain = self._latest_day(axis.field), key_of(axis), axis.period
+        latest, key, grain = self._latest_day(axis.field), make_group_key(axis), axis.period
         if latest is None or grain in (Grain.DAY, Grain.HOUR):
             return value
-        start = period_start(latest, grain, self.fiscal)
-        if period_end(start, grain) <= latest:
+        start = find_period_start(latest, grain, self.fiscal)
+        if find_period_end(start, grain) <= latest:
             return value
-        first, last = moved_days(start, latest, steps, unit)
+        first, last = shift_days(start, latest, steps, unit)
         if grain is Grain.WEEK and unit is Grain.YEAR:
-            first = pl.select(moved(pl.lit(start), grain, steps, unit)).item()
+            first = pl.select(shift_period(pl.lit(start), grain, steps, unit)).item()
             last = first and first + (latest - start)
         groups = tuple(group for group in self.place.groups if group != axis)
         days = ((first, last),) if first else ()
         source = replace(self.place, groups=groups, periods=Periods(axis.field, Grain.DAY, None, days))
-        cut = self.walk.looked_up(x, source, self.place, {key_of(group): pl.col(key_of(group)) for group in groups})
+        cut = self.walk.looked_up(
+            x, source, self.place, {make_group_key(group): pl.col(make_group_key(group)) for group in groups}
+        )
         self.walk.say(
-            f"{period_words(start, grain)} goes to {period_words(latest, Grain.DAY)} and is compared with the same"
-            f" days, {dates_words(first, last, self.fiscal)}."
+            f"{label_period(start, grain)} goes to {label_period(latest, Grain.DAY)} and is compared with the same"
+            f" days, {describe_dates(first, last, self.fiscal)}."
         )
         return pl.when(pl.col(key) == start).then(cut).otherwise(value)
 
-    def whole(self, x: Checked, unit: str) -> pl.Expr:
+    def whole(self, x: TypedExpression, unit: str) -> pl.Expr:
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
             return self._of_shown(x, lambda periods: self._whole_periods(periods, grain))
@@ -139,18 +143,21 @@ class OtherPeriods:
                 hint="Choose months, or to_date(…, 'year'), which follows the ISO year on weeks.",
             )
         groups = tuple(whole if group == axis else group for group in self.place.groups)
-        around = enclosing(pl.col(key_of(axis)), axis.period, grain, self.fiscal)
-        return self._other_cells(x, axis, groups, {key_of(whole): around})
+        around = find_enclosing_period(pl.col(make_group_key(axis)), axis.period, grain, self.fiscal)
+        return self._other_cells(x, axis, groups, {make_group_key(whole): around})
 
     def _whole_periods(self, periods: Periods, unit: Grain) -> Periods:
         if periods.days is not None:
             around = (
-                (period_start(first, unit, self.fiscal), period_end(period_start(last, unit, self.fiscal), unit))
+                (
+                    find_period_start(first, unit, self.fiscal),
+                    find_period_end(find_period_start(last, unit, self.fiscal), unit),
+                )
                 for first, last in periods.days
             )
-            return replace(periods, days=tuple(joined_days(around)))
+            return replace(periods, days=tuple(merge_days(around)))
         self._must_nest(periods.period, unit)
-        starts = self._mapped(periods, enclosing(pl.col("s"), periods.period, unit, self.fiscal))
+        starts = self._mapped(periods, find_enclosing_period(pl.col("s"), periods.period, unit, self.fiscal))
         if periods.grain is not Grain.WEEK:
             return replace(periods, grain=unit, starts=starts)
         weeks = [start + dt.timedelta(days=7 * i) for start in starts for i in range(53 if unit is Grain.YEAR else 1)]
@@ -159,27 +166,27 @@ class OtherPeriods:
             periods, starts=tuple(week for week in weeks if unit is Grain.WEEK or week.isocalendar()[0] in years)
         )
 
-    def to_date(self, x: Checked, unit: str, position: pl.Expr | None = None) -> pl.Expr:
+    def to_date(self, x: TypedExpression, unit: str, position: pl.Expr | None = None) -> pl.Expr:
         """`position` is another cell of the time axis than this one."""
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
             return self._of_shown(x, lambda periods: self._periods_to_date(periods, grain))
         self._must_nest(axis.period, grain)
-        source, key = replace(self.engine.widened(self.place, axis), upto=grain), key_of(axis)
+        source, key = replace(self.engine.widened(self.place, axis), upto=grain), make_group_key(axis)
         return self.walk.latest(x, source, self.place, axis, key, grain, pl.col(key) if position is None else position)
 
     def _periods_to_date(self, periods: Periods, unit: Grain) -> Periods:
         if periods.days is not None:
             last = max((last for _, last in periods.days), default=None)
-            first = last and period_start(last, unit, self.fiscal)
+            first = last and find_period_start(last, unit, self.fiscal)
         else:
             self._must_nest(periods.period, unit)
             start = max(periods.starts or (), default=None)
-            first = start and pl.select(enclosing(pl.lit(start), periods.period, unit, self.fiscal)).item()
-            last = start and period_end(start, periods.period)
+            first = start and pl.select(find_enclosing_period(pl.lit(start), periods.period, unit, self.fiscal)).item()
+            last = start and find_period_end(start, periods.period)
         return Periods(periods.field, Grain.DAY, None, ((first, last),) if first and last else ())
 
-    def cells_to_date(self, x: Checked, how: str, unit: str) -> pl.Expr:
+    def cells_to_date(self, x: TypedExpression, how: str, unit: str) -> pl.Expr:
         grain = Grain(unit)
         if self.engine.for_totals and (self.axis is None or self.is_coarser):
             return pl.lit(None, dtype=x.kind.dtype if x.kind else None)
@@ -187,12 +194,12 @@ class OtherPeriods:
         self._must_nest(axis.period, grain)
         return self.walk.so_far(x, how, self.engine.widened(self.place, axis), self.place, axis, grain)
 
-    def since(self, x: Checked) -> pl.Expr:
+    def since(self, x: TypedExpression) -> pl.Expr:
         if self.engine.for_totals and (self.axis is None or self.is_coarser):
             return pl.lit(None, dtype=pl.Int64)
         axis = self._needed_axis("since counts periods along a time axis, and this chart has none.")
         start = self.walk.first_held(x, self.engine.widened(self.place, axis), self.place, axis)
-        periods = _periods_between(start, pl.col(key_of(axis)), axis.period)
+        periods = _periods_between(start, pl.col(make_group_key(axis)), axis.period)
         return pl.when(periods >= 0).then(periods)
 
     def _needed_axis(self, message: str) -> Grouping:
@@ -213,18 +220,18 @@ class OtherPeriods:
         starts = pl.DataFrame({"s": pl.Series(list(periods.starts or ()), dtype=dtype)})
         return tuple(starts.select(expression.alias("s"))["s"].drop_nulls().unique().sort().to_list())
 
-    def _of_shown(self, x: Checked, other: Callable[[Periods], Periods]) -> pl.Expr:
+    def _of_shown(self, x: TypedExpression, other: Callable[[Periods], Periods]) -> pl.Expr:
         """The value over other periods than those that the place stands for. A subtotal of a coarser period stands for
         those that the chart shows of it."""
         axis, shown = self.axis, self.engine.chart_axis()
         if axis is None or shown is None or not self.is_coarser:
             source = replace(self.place, periods=other(self.engine.current(self.place, self.node)))
-            own = {key_of(group): pl.col(key_of(group)) for group in self.place.groups}
+            own = {make_group_key(group): pl.col(make_group_key(group)) for group in self.place.groups}
             return self.walk.looked_up(x, source, self.place, own)
         groups = tuple(group for group in self.place.groups if group != axis)
         starts = self.engine.kept_starts(shown)
         coarse = starts.to_frame().with_columns(
-            following_expression(axis, pl.col(starts.name), shown.period, self.fiscal).alias("__coarse")
+            derive_coarser_period(axis, pl.col(starts.name), shown.period, self.fiscal).alias("__coarse")
         )
         wanted = []
         for (period,), own_starts in coarse.group_by("__coarse", maintain_order=True):
@@ -233,16 +240,16 @@ class OtherPeriods:
         return self.walk.of_each(x, wanted, self.place, axis)
 
     def _other_cells(
-        self, x: Checked, axis: Grouping, groups: tuple[Grouping, ...], changed: dict[str, pl.Expr]
+        self, x: TypedExpression, axis: Grouping, groups: tuple[Grouping, ...], changed: dict[str, pl.Expr]
     ) -> pl.Expr:
         """The value in other cells, of other periods."""
         swapped = dict(zip(self.place.groups, groups, strict=True))
         outer = self.place.outer and tuple(swapped.get(group, group) for group in self.place.outer)
         source = self.engine.widened(replace(self.place, groups=groups, outer=outer), axis)
-        keys = [key_of(group) for group in groups]
+        keys = [make_group_key(group) for group in groups]
         own = {key: changed.get(key, pl.col(key)) for key in keys}
-        if source.upto and (there := self.engine.axis(source)):
-            key = key_of(there)
+        if source.upto and (there := self.engine.find_axis(source)):
+            key = make_group_key(there)
             return self.walk.latest(x, source, self.place, axis, key, source.upto, own[key])
         # Where there is no such period nothing is found, not the cell of empty dates.
         return self.walk.looked_up(x, source, self.place, own, [key for key in keys if key in changed])

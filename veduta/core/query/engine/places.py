@@ -12,9 +12,18 @@ from typing import Any
 
 import polars as pl
 
-from veduta.core.calendar import Days, Grain, Grouping, day_of, group_expression, joined_days, period_end, period_start
-from veduta.core.data.fields import Kind, Schema
-from veduta.core.formula.check import Checked
+from veduta.core.calendar import (
+    Days,
+    Grain,
+    Grouping,
+    find_period_end,
+    find_period_start,
+    group_expression,
+    merge_days,
+    to_date,
+)
+from veduta.core.data.fields import DataType, Schema
+from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.functions import SoFar
 from veduta.core.model.model import Model
 from veduta.core.query.filters import Context
@@ -40,24 +49,26 @@ class Periods:
     @property
     def ranges(self) -> list[Days]:
         """The days of these periods, those that touch made one; none where they are all."""
-        return list(self.days or joined_days((start, period_end(start, self.period)) for start in self.starts or ()))
+        return list(
+            self.days or merge_days((start, find_period_end(start, self.period)) for start in self.starts or ())
+        )
 
     @property
     def are_all(self) -> bool:
         return self.days is None and self.starts is None
 
-    def expression(self, schema: Schema, known: str) -> pl.Expr | None:
+    def build_condition(self, schema: Schema, known: str) -> pl.Expr | None:
         """The condition on a table's rows, of which only the periods `known` may
         be known ("" its days); None for all."""
         if self.days is not None:
             column, inside = pl.col(self.field), pl.lit(False)
-            if schema[self.field].kind is Kind.DATE:
-                days = [(day_of(first), day_of(last)) for first, last in self.days]
+            if schema[self.field].kind is DataType.DATE:
+                days = [(to_date(first), to_date(last)) for first, last in self.days]
             else:
                 days = list(self.days)
             for first, last in days:
                 if known:
-                    first = period_start(first, Grain(known), schema.fiscal_month)
+                    first = find_period_start(first, Grain(known), schema.fiscal_month)
                 own = column if isinstance(last, dt.datetime) else column.cast(pl.Date)
                 inside = inside | ((column >= first) & (own <= last))
             return inside
@@ -70,7 +81,7 @@ class Periods:
 
 
 @dataclass(frozen=True)
-class Place:
+class CellLevel:
     """Cells: one for each combination of the dimensions' values, which are independent of each other.
 
     `upto` adds all cells since the start of a period. Inside a grain of its own, `outer` are the dimensions that the
@@ -91,17 +102,17 @@ class Place:
         return self.groups if self.outer is None else self.outer
 
     @property
-    def in_its_cells(self) -> Place:
+    def in_its_cells(self) -> CellLevel:
         """The same cells, with their own rows only."""
         return replace(self, upto=None)
 
-    def same_rows(self, other: Place) -> bool:
+    def has_same_rows(self, other: CellLevel) -> bool:
         """Whether the same rows stand behind both, though in other cells."""
         return (self.periods, self.whole, self.without) == (other.periods, other.whole, other.without)
 
 
 @dataclass(frozen=True)
-class Part:
+class PartialAggregate:
     """A sum, count and the like of an expression over rows, in a column of its own. `how` is sum, count, len, min or
     max, or else the `function` is worked out as it is, of all rows up to each period as `so_far` says (of a quantile
     with the `share` of the values that lie below it, 0 to 1)."""
@@ -112,7 +123,7 @@ class Part:
     expression: pl.Expr | None
     aggregate: pl.Expr
     fields: frozenset[str]
-    attached: tuple[Checked, ...] = ()
+    attached: tuple[TypedExpression, ...] = ()
     function: str = ""
     so_far: SoFar | None = None
     share: float = 0
@@ -135,19 +146,19 @@ class Prepared:
     """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold,
     `tables` are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
 
-    parts: dict[Any, Part] = attribute(default_factory=dict)
-    tables: dict[Checked, list[str]] = attribute(default_factory=dict)
-    values: dict[Checked, pl.Expr] = attribute(default_factory=dict)
+    parts: dict[Any, PartialAggregate] = attribute(default_factory=dict)
+    tables: dict[TypedExpression, list[str]] = attribute(default_factory=dict)
+    values: dict[TypedExpression, pl.Expr] = attribute(default_factory=dict)
     numbers: Iterator[int] = attribute(default_factory=count)
 
     def new_name(self) -> str:
         return f"p{next(self.numbers)}"
 
-    def rows_of(self, home: str) -> Part:
+    def get_row_count_part(self, home: str) -> PartialAggregate:
         """How many rows of a table there are."""
         part = self.parts.get(("len", home))
         return part or self.parts.setdefault(
-            ("len", home), Part(self.new_name(), "len", "", None, pl.len(), frozenset())
+            ("len", home), PartialAggregate(self.new_name(), "len", "", None, pl.len(), frozenset())
         )
 
 
@@ -170,14 +181,14 @@ class Cells:
     tables: dict[str, TableCells] = attribute(default_factory=dict)
 
 
-def key_of(group: Grouping) -> str:
+def make_group_key(group: Grouping) -> str:
     together = repr(group.together) if group.together else ""
     return f"{group.field}@{group.grain or (f'{group.width:g}' if group.width else '')}{together}"
 
 
-def prepared_for(model: Model, context: Context) -> Prepared:
+def get_prepared(model: Model, context: Context) -> Prepared:
     """What is known of a model's formulas, as its parameters are set, for whoever asks, today."""
-    key = (model.answers_depend_on(), context.today)
+    key = (model.make_cache_key(), context.today)
     prepared = model.prepared.get(key)
     if prepared is None or len(prepared.parts) > MOST_PREPARED:
         if len(model.prepared) > MOST_PREPARED:

@@ -10,7 +10,9 @@ MOST_COUNTS = 4_000_000
 HOUR = 3_600_000_000  # microseconds
 
 
-def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str], share: float) -> pl.DataFrame:
+def compute_running_quantiles(
+    rows: pl.LazyFrame, value: str, period: str, groups: list[str], share: float
+) -> pl.DataFrame:
     """The quantile (`share` between 0 and 1, interpolated) of a column's values in the rows of each
     period of a group and all periods before it: a row for each period that has values, with the
     columns `groups`, `period` and `value`."""
@@ -20,13 +22,13 @@ def quantiles_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[s
     for own in frame.partition_by(groups) if frame.height else ():
         values = own[value].to_numpy()
         order = np.argsort(values)
-        periods, first = _numbered(own[period])
-        quantiles = _running_quantile(values[order], periods[order], len(first), share)
+        periods, first = _number_periods(own[period])
+        quantiles = _compute_running_quantile(values[order], periods[order], len(first), share)
         frames.append(own[first].with_columns(pl.Series(value, quantiles)))
     return pl.concat(frames) if frames else frame
 
 
-def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
+def compute_running_variances(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
     """The sample variance in the same way: those of parts are put together by Chan, Golub and LeVeque's formula (1979),
     of which nothing cancels out. Sums are of distances from the middle of the group's means."""
     column = pl.col(value).cast(pl.Float64)
@@ -43,7 +45,7 @@ def variances_so_far(rows: pl.LazyFrame, value: str, period: str, groups: list[s
     return parts.select(*groups, period, pl.when(all_n > 1).then(squares / (all_n - 1)).alias(value))
 
 
-def _numbered(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
+def _number_periods(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
     """The number of each place's period among those that occur, in order, and a place of each of these periods."""
     codes = periods.to_physical().to_numpy().astype(np.int64)
     codes = (codes - codes.min()) // (HOUR if periods.dtype.base_type() is pl.Datetime else 1)
@@ -52,7 +54,7 @@ def _numbered(periods: pl.Series) -> tuple[np.ndarray, np.ndarray]:
     return (np.cumsum(numbers >= 0) - 1)[codes], numbers[numbers >= 0]
 
 
-def _running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share: float) -> np.ndarray:
+def _compute_running_quantile(values: np.ndarray, periods: np.ndarray, count: int, share: float) -> np.ndarray:
     """For each of `count` periods the quantile of the values of it and those before; `values` ascending, (n,).
 
     The values are cut into blocks by rank. How many of each block there are up to a period says in which block the

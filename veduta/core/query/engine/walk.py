@@ -14,13 +14,13 @@ from typing import TYPE_CHECKING, Any, NoReturn
 
 import polars as pl
 
-from veduta.core.calendar import Grain, Grouping, independent
+from veduta.core.calendar import Grain, Grouping, drop_dependent_groupings
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formula.check import Checked, Per, operand_of
+from veduta.core.formula.check import GroupedBy, TypedExpression, make_operand
 from veduta.core.formula.functions import AddsUp, Level
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.engine.other_periods import OtherPeriods
-from veduta.core.query.engine.places import Part, Place, key_of
+from veduta.core.query.engine.places import CellLevel, PartialAggregate, make_group_key
 from veduta.core.query.filters import MeasureFilter
 from veduta.core.query.measures import Measure, measure_node, measure_words
 
@@ -55,62 +55,88 @@ class Walk(ABC):
     # What the two walks do with what is needed.
 
     @abstractmethod
-    def column(self, node: Checked, place: Place) -> str:
+    def column(self, node: TypedExpression, place: CellLevel) -> str:
         """The node's value as a column of the place's cells."""
 
     @abstractmethod
-    def from_parts(self, node: Checked, parts: dict[str, Part], place: Place, home: str) -> pl.Expr:
+    def from_parts(
+        self, node: TypedExpression, parts: dict[str, PartialAggregate], place: CellLevel, home: str
+    ) -> pl.Expr:
         """An aggregate from its parts, which a table's rows have in the place's cells."""
 
     @abstractmethod
-    def applied(self, node: Checked, values: list[pl.Expr | None]) -> pl.Expr:
+    def applied(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
         """A function of values of the same cells."""
 
     @abstractmethod
-    def determined(self, ends: tuple[Part, Part], place: Place, home: str) -> pl.Expr:
+    def determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
         """A dimension's value in cells that do not show it, where all their rows have the same."""
 
     @abstractmethod
     def looked_up(
-        self, node: Checked, source: Place, place: Place, own: dict[str, pl.Expr], full: Iterable[str] = ()
+        self,
+        node: TypedExpression,
+        source: CellLevel,
+        place: CellLevel,
+        own: dict[str, pl.Expr],
+        full: Iterable[str] = (),
     ) -> pl.Expr:
         """The value of other cells, found by what `own` gives for their keys, of which some must not be empty."""
 
     @abstractmethod
     def latest(
-        self, node: Checked, source: Place, place: Place, axis: Grouping, key: str, unit: Grain, position: pl.Expr
+        self,
+        node: TypedExpression,
+        source: CellLevel,
+        place: CellLevel,
+        axis: Grouping,
+        key: str,
+        unit: Grain,
+        position: pl.Expr,
     ) -> pl.Expr:
         """The value of the latest cell up to a position on the axis (whose column is `key`), of the same year or
         whatever the unit is."""
 
     @abstractmethod
-    def so_far(self, node: Checked, how: str, source: Place, place: Place, axis: Grouping, unit: Grain) -> pl.Expr:
+    def so_far(
+        self, node: TypedExpression, how: str, source: CellLevel, place: CellLevel, axis: Grouping, unit: Grain
+    ) -> pl.Expr:
         """The cells from the start of the unit up to each, put together by an aggregate."""
 
     @abstractmethod
-    def first_held(self, node: Checked, source: Place, place: Place, axis: Grouping) -> pl.Expr:
+    def first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
         """The first period in which a test held, for each group."""
 
     @abstractmethod
-    def of_each(self, node: Checked, wanted: list[tuple[Any, Place]], place: Place, axis: Grouping) -> pl.Expr:
+    def of_each(
+        self, node: TypedExpression, wanted: list[tuple[Any, CellLevel]], place: CellLevel, axis: Grouping
+    ) -> pl.Expr:
         """For each period of the axis the value at its own other place."""
 
     @abstractmethod
-    def over_cells(self, node: Checked, argument: Checked, source: Place, place: Place) -> pl.Expr:
+    def over_cells(
+        self, node: TypedExpression, argument: TypedExpression, source: CellLevel, place: CellLevel
+    ) -> pl.Expr:
         """An aggregate of the values of finer cells."""
 
     @abstractmethod
     def windowed(
-        self, node: Checked, columns: list[str | None], order: Order, passes: str, source: Place, place: Place
+        self,
+        node: TypedExpression,
+        columns: list[str | None],
+        order: Order,
+        passes: str,
+        source: CellLevel,
+        place: CellLevel,
     ) -> pl.Expr:
         """A window over cells; `columns` are those of its arguments, None for what is written out."""
 
     @abstractmethod
-    def in_total(self, node: Checked, place: Place) -> pl.Expr:
+    def in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """A window that adds up, where there are no rows around: of itself."""
 
     @abstractmethod
-    def judged(self, judged: list[tuple[MeasureFilter, str]], place: Place) -> str:
+    def judged(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
         """Whether cells pass conditions on their values, as a column."""
 
     @abstractmethod
@@ -119,7 +145,7 @@ class Walk(ABC):
 
     # Which values are needed where.
 
-    def value(self, node: Checked, place: Place) -> pl.Expr:
+    def value(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """The node's value over the place's cells. Raises FormulaProblem where it does not fit the dimensions."""
         if node.field:
             raise FormulaProblem("This is a value of each row.", at=node.at, hint="Make it an aggregate.")
@@ -140,7 +166,7 @@ class Walk(ABC):
                 raise
             raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
-    def passing(self, place: Place) -> str:
+    def passing(self, place: CellLevel) -> str:
         """Whether the chart's groups pass the filters on them, as a column of their cells, perhaps in other periods; ""
         where nothing is dropped. The filters themselves look at all groups."""
         engine = self.engine
@@ -159,33 +185,33 @@ class Walk(ABC):
         self.judging = False
         return self.judged(judged, place)
 
-    def _at_grain(self, node: Checked, per: Per, place: Place) -> pl.Expr:
-        engine, inner = self.engine, node.given(0)
+    def _at_grain(self, node: TypedExpression, per: GroupedBy, place: CellLevel) -> pl.Expr:
+        engine, inner = self.engine, node.get_option(0)
         source = engine.place_within(per, place)
-        there = engine.told_by(source.groups, place)
+        there = engine.derive_groupings(source.groups, place)
         own = {
-            key_of(group): self._determined(inner, group, place) if value is None else value
+            make_group_key(group): self._determined(inner, group, place) if value is None else value
             for group, value in there.items()
         }
         return self.looked_up(
-            inner, source, place, own, [key_of(group) for group, value in there.items() if value is None]
+            inner, source, place, own, [make_group_key(group) for group, value in there.items() if value is None]
         )
 
-    def _determined(self, node: Checked, group: Grouping, place: Place) -> pl.Expr:
+    def _determined(self, node: TypedExpression, group: Grouping, place: CellLevel) -> pl.Expr:
         model = self.engine.model
-        home = next(iter(self.engine.tables_of(node)), None) or model.home_of({group.field}, node)
+        home = next(iter(self.engine.tables_of(node)), None) or model.find_home({group.field}, node)
         if not model.reaches(home, group.field, group.grain or ""):
-            home = model.home_of({group.field})
+            home = model.find_home({group.field})
         return self.determined(self.engine.parts.ends_of(group, home), place, home)
 
-    def _aggregate(self, node: Checked, place: Place) -> pl.Expr:
+    def _aggregate(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         argument = node.arguments[0] if node.arguments else None
         if argument is not None and argument.level is Level.GRAIN:
             return self._over_cells(node, argument, place)
         home = self.engine.tables_of(node)[0]
-        return self.from_parts(node, self.engine.parts.of(node, home), place, home)
+        return self.from_parts(node, self.engine.parts.compile_parts(node, home), place, home)
 
-    def _over_cells(self, node: Checked, argument: Checked, place: Place) -> pl.Expr:
+    def _over_cells(self, node: TypedExpression, argument: TypedExpression, place: CellLevel) -> pl.Expr:
         """An aggregate over the cells of a grain of its own, each once."""
         if node.where is not None:
             raise FormulaProblem(
@@ -194,21 +220,21 @@ class Walk(ABC):
                 hint="Put the condition inside, or use if(test, value).",
             )
         inner = [self.engine.place_within(per, place).groups for per in _grains(argument)]
-        groups = independent((*place.groups, *(group for each in inner for group in each)))
+        groups = drop_dependent_groupings((*place.groups, *(group for each in inner for group in each)))
         source = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
         return self.over_cells(node, argument, source, place)
 
-    def _other_periods(self, node: Checked, place: Place) -> pl.Expr:
+    def _other_periods(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         function = node.call
         arguments = [
-            operand_of(argument) if argument and (declared.options or declared.constant) else argument
+            make_operand(argument) if argument and (declared.options or declared.constant) else argument
             for argument, declared in zip(node.arguments, function.takes, strict=False)
         ]
         return function.build(OtherPeriods(self, place, node), *arguments)
 
     # Windows.
 
-    def _window(self, node: Checked, place: Place) -> pl.Expr:
+    def _window(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         engine, function, source = self.engine, node.call, place
         if engine.for_totals and not engine.scope.ranks:
             if function.adds_up is AddsUp.ITSELF and not node.restart:
@@ -217,13 +243,13 @@ class Walk(ABC):
         for name in node.restart:
             if not any(group.field == name for group in place.groups):
                 self._not_shown(name, node)
-        axis = engine.axis(place)
+        axis = engine.find_axis(place)
         if axis is not None and not node.along and function.looks_back:
             source = replace(engine.widened(place, axis), unbroken=function.by_period)
         columns = [None if a is None or a.constant else self.column(a, source) for a in node.arguments]
         return self.windowed(node, columns, self._order(node, source, axis), self.passing(source), source, place)
 
-    def _order(self, node: Checked, source: Place, axis: Grouping | None) -> Order:
+    def _order(self, node: TypedExpression, source: CellLevel, axis: Grouping | None) -> Order:
         """The order in which a window goes through the cells: along the time axis, else the first dimension, or as it
         says. Along a measure it goes through all that is shown."""
         columns: list[tuple[str, bool]] = []
@@ -234,12 +260,12 @@ class Walk(ABC):
             groups = [g for g in source.groups if g == first or (axis and g.is_time_axis and g.field == axis.field)]
             groups.sort(key=lambda group: group != first)
             columns = [(column, False) for group in groups for column in self._order_columns(group, source)]
-            keys = [key_of(group) for group in groups]
+            keys = [make_group_key(group) for group in groups]
         for name, down in node.along:
             groups = [group for group in source.groups if group.field == name]
             if groups:
                 columns += [(column, down) for group in groups for column in self._order_columns(group, source)]
-                keys += map(key_of, groups)
+                keys += map(make_group_key, groups)
                 continue
             field = self.schema[name]
             if field.role != "measure":
@@ -247,15 +273,15 @@ class Walk(ABC):
             measure = Measure(field=name, aggregate=field.aggregate)
             measured = measure_node(measure, self.schema, self.engine.model.parameters)
             columns.append((self.column(measured, source), down))
-            keys = [key_of(group) for group in source.groups]
+            keys = [make_group_key(group) for group in source.groups]
         return Order(tuple(name for name, _ in columns), tuple(down for _, down in columns), tuple(keys))
 
-    def _order_columns(self, group: Grouping, source: Place) -> list[str]:
+    def _order_columns(self, group: Grouping, source: CellLevel) -> list[str]:
         """The columns in whose order a dimension's values stand: its sort field, if it has one, then itself."""
         node = self.engine.sort_node(group)
-        return [*([self.column(node, source)] if node else []), key_of(group)]
+        return [*([self.column(node, source)] if node else []), make_group_key(group)]
 
-    def _not_shown(self, name: str, node: Checked) -> NoReturn:
+    def _not_shown(self, name: str, node: TypedExpression) -> NoReturn:
         shown = ", ".join(self.schema[group.field].name for group in self.engine.groups) or "none"
         raise FormulaProblem(
             f"{node.call.name} runs along “{self.schema[name].name}”, which the chart does not show.",
@@ -264,7 +290,7 @@ class Walk(ABC):
         )
 
 
-def _grains(node: Checked) -> Iterator[Per]:
+def _grains(node: TypedExpression) -> Iterator[GroupedBy]:
     """The grains of their own at which a formula has values."""
     if node.per is not None:
         yield node.per

@@ -10,11 +10,11 @@ from pydantic import TypeAdapter
 
 from veduta.core.data.fields import Schema
 from veduta.core.query.filters.base import Condition, Context
-from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, dates_words
+from veduta.core.query.filters.dates import EVER, DatesFilter, RelativeFilter, describe_dates
 from veduta.core.query.filters.groups import MeasureFilter, MembershipFilter
 from veduta.core.query.filters.marks import PointsFilter
 from veduta.core.query.filters.rows import EmptyFilter, ListFilter, MembersFilter, RangeFilter, TextFilter, ValuesFilter
-from veduta.core.query.filters.words import Value, group_heading, grouping_words, said_of, typed
+from veduta.core.query.filters.words import Value, convert_point_value, describe_value, group_heading, label_grouping
 
 __all__ = [
     "EVER",
@@ -32,13 +32,13 @@ __all__ = [
     "TextFilter",
     "Value",
     "ValuesFilter",
-    "dates_words",
+    "convert_point_value",
+    "describe_dates",
+    "describe_value",
     "filter_adapter",
     "group_heading",
-    "grouping_words",
+    "label_grouping",
     "narrow",
-    "said_of",
-    "typed",
 ]
 
 if TYPE_CHECKING:
@@ -63,4 +63,4 @@ filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
 
 def narrow(rows: pl.LazyFrame, filters: tuple[Filter, ...], schema: Schema, context: Context) -> pl.LazyFrame:
     """The rows that pass all filters."""
-    return rows.filter([filter_.expression(schema, context) for filter_ in filters]) if filters else rows
+    return rows.filter([filter_.build_expression(schema, context) for filter_ in filters]) if filters else rows

@@ -12,7 +12,7 @@ import polars as pl
 
 from veduta.core.calendar import Days, Grain
 from veduta.core.data.fields import Frozen, Schema
-from veduta.core.errors import DefinitionProblem, Stopped
+from veduta.core.errors import DefinitionProblem, QueryCancelled
 from veduta.core.formula.measures import Parameters
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ class Context:
     def check_wanted(self) -> None:
         """Raises Stopped if nobody waits for the answer any more."""
         if self.stopped and self.stopped():
-            raise Stopped("This question was stopped.", hint="A newer one has taken its place.")
+            raise QueryCancelled("This question was stopped.", hint="A newer one has taken its place.")
 
     @property
     def latest_of_first(self) -> dt.date | None:
@@ -46,36 +46,36 @@ class Condition(Frozen):
 
     kind: str
 
-    def on_groups(self) -> MeasureFilter | None:
+    def get_group_filter(self) -> MeasureFilter | None:
         """The filter itself if it leaves out groups, by their values, instead of rows."""
         return None
 
-    def fields(self) -> set[str]:
+    def list_fields(self) -> set[str]:
         """The ids of all fields it reads."""
         raise NotImplementedError
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         raise NotImplementedError
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         """The condition on rows. Raises DefinitionProblem if it does not fit them."""
         raise DefinitionProblem(
-            f"“{self.words(schema)}” is not a condition on single rows.", hint="Choose another way."
+            f"“{self.describe(schema)}” is not a condition on single rows.", hint="Choose another way."
         )
 
-    def on_table(self, schema: Schema, context: Context, known_grain: Callable[[str], str]) -> pl.Expr:
+    def build_table_expression(self, schema: Schema, context: Context, known_grain: Callable[[str], str]) -> pl.Expr:
         """The condition on the rows of a table, of whose dates perhaps only the periods of a grain are known."""
-        return self.expression(schema, context)
+        return self.build_expression(schema, context)
 
-    def settled(self, parameters: Parameters) -> Condition | None:
+    def resolve_parameters(self, parameters: Parameters) -> Condition | None:
         """With the values of its parameters; None if these say no limit, so that nothing is narrowed."""
         return self
 
-    def question(self) -> MembershipFilter | None:
+    def get_question(self) -> MembershipFilter | None:
         """The question whose answer it needs."""
         return None
 
-    def answered(self, values: pl.Series, schema: Schema) -> Condition:
+    def apply_answer(self, values: pl.Series, schema: Schema) -> Condition:
         """With the values that its question returned."""
         raise NotImplementedError
 
@@ -84,36 +84,36 @@ class Condition(Frozen):
         days)."""
         raise NotImplementedError
 
-    def in_other_periods(self, dates: set[str]) -> Condition | None:
+    def move_to_other_periods(self, dates: set[str]) -> Condition | None:
         """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not
         about periods, so it holds there too."""
         return self
 
-    def without(self, fields: frozenset[str]) -> Condition | None:
+    def drop_fields(self, fields: frozenset[str]) -> Condition | None:
         """What is left of the filter where filters on these fields do not count."""
         raise NotImplementedError
 
-    def days(self, dates: set[str], context: Context) -> list[Days] | None:
+    def list_days(self, dates: set[str], context: Context) -> list[Days] | None:
         """The ranges of days of these dates that it lets pass; None if it is not about periods of them."""
         return None
 
-    def period_grain(self, dates: set[str]) -> Grain | None:
+    def get_period_grain(self, dates: set[str]) -> Grain | None:
         """The grain of the periods of these dates that it chooses, if it does."""
         return None
 
-    def last_day(self, dates: set[str], context: Context) -> dt.date | None:
+    def find_last_day(self, dates: set[str], context: Context) -> dt.date | None:
         """The last day of these dates that it lets pass, if it goes from one day to another."""
         return None
 
-    def most_values(self, field: str) -> int | None:
+    def count_most_values(self, field: str) -> int | None:
         """How many different values of a field it lets pass at most, if it says so."""
         return None
 
-    def named_values(self) -> str:
+    def get_named_values(self) -> str:
         """The field of which it names the values that pass, if it does."""
         return ""
 
-    def counts_back_from(self) -> str:
+    def get_counting_date(self) -> str:
         """The field from whose latest date it counts back, if it does."""
         return ""
 
@@ -123,7 +123,7 @@ class FieldCondition(Condition):
 
     field: str
 
-    def fields(self) -> set[str]:
+    def list_fields(self) -> set[str]:
         return {self.field}
 
     def with_field(self, field: str) -> Self:
@@ -133,5 +133,5 @@ class FieldCondition(Condition):
     def needs(self) -> set[tuple[str, str]]:
         return {(self.field, "")}
 
-    def without(self, fields: frozenset[str]) -> Condition | None:
+    def drop_fields(self, fields: frozenset[str]) -> Condition | None:
         return None if self.field in fields else self

@@ -8,12 +8,12 @@ import polars as pl
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import Grain, Grouping
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.measures import Parameters
 from veduta.core.query.filters.base import Condition, FieldCondition
-from veduta.core.query.filters.rows import ValuesFilter, between_bounds, bound_words, with_bounds
-from veduta.core.query.measures import Keep, Measure, measure_words
-from veduta.core.words import in_sentence
+from veduta.core.query.filters.rows import ValuesFilter, build_bounds_test, describe_bound, resolve_bounds
+from veduta.core.query.measures import Measure, TopN, measure_words
+from veduta.core.words import lower_first
 
 if TYPE_CHECKING:
     from veduta.core.query.filters import Filter
@@ -30,27 +30,27 @@ class MeasureFilter(Condition):
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
 
-    def on_groups(self) -> MeasureFilter:
+    def get_group_filter(self) -> MeasureFilter:
         return self
 
-    def fields(self) -> set[str]:
-        return self.measure.fields()
+    def list_fields(self) -> set[str]:
+        return self.measure.list_fields()
 
-    def settled(self, parameters: Parameters) -> MeasureFilter | None:
-        return with_bounds(self, parameters)[0]
+    def resolve_parameters(self, parameters: Parameters) -> MeasureFilter | None:
+        return resolve_bounds(self, parameters)[0]
 
-    def bounds_of(self, value: pl.Expr) -> pl.Expr:
+    def build_bounds(self, value: pl.Expr) -> pl.Expr:
         """Whether a value lies between the bounds."""
-        return between_bounds(value, self.low, self.high)
+        return build_bounds_test(value, self.low, self.high)
 
-    def words(self, schema: Schema) -> str:
-        low = f":{self.low_parameter}" if self.low_parameter else bound_words(self.low)
-        high = f":{self.high_parameter}" if self.high_parameter else bound_words(self.high)
+    def describe(self, schema: Schema) -> str:
+        low = f":{self.low_parameter}" if self.low_parameter else describe_bound(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else describe_bound(self.high)
         name = measure_words(self.measure, schema)
         if low and high:
-            return f"groups whose {in_sentence(name)} is {low} to {high}"
+            return f"groups whose {lower_first(name)} is {low} to {high}"
         bound = f"at least {low}" if low else f"at most {high}" if high else "not empty"
-        return f"groups whose {in_sentence(name)} is {bound}"
+        return f"groups whose {lower_first(name)} is {bound}"
 
 
 class MembershipFilter(FieldCondition):
@@ -60,7 +60,7 @@ class MembershipFilter(FieldCondition):
 
     kind: Literal["member"] = "member"
     grain: Grain | None = None
-    keep: Keep | None = None
+    keep: TopN | None = None
     measure: Measure | None = None
     low: float | None = None
     high: float | None = None
@@ -70,37 +70,39 @@ class MembershipFilter(FieldCondition):
     follows: bool = False
     exclude: bool = False
 
-    def fields(self) -> set[str]:
+    def list_fields(self) -> set[str]:
         names = {self.field}
         for measure in (self.keep and self.keep.by, self.measure):
-            names |= measure.fields() if measure else set()
-        return names.union(*(filter_.fields() for filter_ in self.filters))
+            names |= measure.list_fields() if measure else set()
+        return names.union(*(filter_.list_fields() for filter_ in self.filters))
 
-    def settled(self, parameters: Parameters) -> MembershipFilter | None:
+    def resolve_parameters(self, parameters: Parameters) -> MembershipFilter | None:
         """Without the conditions that say no limit; None if it had no others."""
-        bounded, changes = with_bounds(self, parameters)
-        keep = self.keep and self.keep.settled(parameters)
+        bounded, changes = resolve_bounds(self, parameters)
+        keep = self.keep and self.keep.resolve_parameters(parameters)
         measure = self.measure if bounded else None
         if (self.keep or self.measure) and not (keep or measure):
             return None
         return self.model_copy(update=changes | {"keep": keep, "measure": measure})
 
-    def question(self) -> MembershipFilter:
+    def get_question(self) -> MembershipFilter:
         return self
 
-    def answered(self, values: pl.Series, schema: Schema) -> ValuesFilter:
-        grain = self.grouping(schema).grain
-        return ValuesFilter(field=self.field, grain=grain, listed=values, exclude=self.exclude, said=self.words(schema))
+    def apply_answer(self, values: pl.Series, schema: Schema) -> ValuesFilter:
+        grain = self.make_grouping(schema).grain
+        return ValuesFilter(
+            field=self.field, grain=grain, listed=values, exclude=self.exclude, said=self.describe(schema)
+        )
 
-    def grouping(self, schema: Schema) -> Grouping:
+    def make_grouping(self, schema: Schema) -> Grouping:
         """The dimension among whose values the rows' are: dates by day, date-times by the moment."""
-        usual = {Kind.DATE: Grain.DAY, Kind.DATETIME: Grain.MOMENT}.get(schema[self.field].kind)
+        usual = {DataType.DATE: Grain.DAY, DataType.DATETIME: Grain.MOMENT}.get(schema[self.field].kind)
         return Grouping(field=self.field, grain=self.grain or usual)
 
-    def most_values(self, field: str) -> int | None:
+    def count_most_values(self, field: str) -> int | None:
         return self.keep.count if self.keep and field == self.field and not self.exclude else None
 
-    def condition(self) -> MeasureFilter | None:
+    def make_condition(self) -> MeasureFilter | None:
         if self.measure is None:
             return None
         return MeasureFilter(
@@ -111,13 +113,15 @@ class MembershipFilter(FieldCondition):
             high_parameter=self.high_parameter,
         )
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         parts = []
         if self.keep:
-            by = in_sentence(measure_words(self.keep.by, schema)) + " with ties" * self.keep.ties
+            by = lower_first(measure_words(self.keep.by, schema)) + " with ties" * self.keep.ties
             parts.append(f"the {self.keep.end} {self.keep.count_words} by {by}")
-        if condition := self.condition():
-            parts.append(f"those with {condition.words(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}")
-        inside = f" ({', '.join(each.words(schema) for each in self.filters)})" if self.filters else ""
+        if condition := self.make_condition():
+            parts.append(
+                f"those with {condition.describe(schema).removeprefix('groups whose ').replace(' is ', ' ', 1)}"
+            )
+        inside = f" ({', '.join(each.describe(schema) for each in self.filters)})" if self.filters else ""
         scope = "" if self.follows or self.filters else " overall"
         return f"{schema[self.field].name} is {'not ' * self.exclude}among {' and '.join(parts)}{inside}{scope}"

@@ -10,17 +10,17 @@ import polars as pl
 from pydantic import ConfigDict
 from pydantic import Field as Attribute
 
-from veduta.core.calendar import PERIODS, Days, Grain, Grouping, group_expression, period_start, period_words
+from veduta.core.calendar import PERIODS, Days, Grain, Grouping, find_period_start, group_expression, label_period
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formats import REST_POINT
 from veduta.core.formula.measures import Parameters
 from veduta.core.query.filters.base import Condition, Context
-from veduta.core.query.filters.dates import all_but, days_of
+from veduta.core.query.filters.dates import invert_days, list_days_of
 from veduta.core.query.filters.groups import MembershipFilter
-from veduta.core.query.filters.rows import among
-from veduta.core.query.filters.words import Value, said_of, typed
-from veduta.core.words import listed
+from veduta.core.query.filters.rows import build_membership
+from veduta.core.query.filters.words import Value, convert_point_value, describe_value
+from veduta.core.words import join_names
 
 
 class PointsFilter(Condition):
@@ -36,32 +36,34 @@ class PointsFilter(Condition):
     rest: MembershipFilter | None = None
     kept: Any = Attribute(None, exclude=True)
 
-    def fields(self) -> set[str]:
+    def list_fields(self) -> set[str]:
         return {group.field for group in self.groups}
 
     def needs(self) -> set[tuple[str, str]]:
         return {(group.field, group.grain or "") for group in self.groups}
 
-    def settled(self, parameters: Parameters) -> PointsFilter:
+    def resolve_parameters(self, parameters: Parameters) -> PointsFilter:
         if self.rest is None:
             return self
-        asked = self.rest.settled(parameters)
+        asked = self.rest.resolve_parameters(parameters)
         # Where the chart keeps all, nothing was gathered: no value is another.
         return self.model_copy(update={"rest": asked, "kept": None if asked else pl.Series([], dtype=pl.Null)})
 
-    def question(self) -> MembershipFilter | None:
+    def get_question(self) -> MembershipFilter | None:
         return self.rest
 
-    def answered(self, values: pl.Series, schema: Schema) -> PointsFilter:
+    def apply_answer(self, values: pl.Series, schema: Schema) -> PointsFilter:
         return self.model_copy(update={"rest": None, "kept": values})
 
-    def in_other_periods(self, dates: set[str]) -> PointsFilter | None:
-        return self._only([group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups])
+    def move_to_other_periods(self, dates: set[str]) -> PointsFilter | None:
+        return self._keep_positions(
+            [group.field not in dates or (group.grain or Grain.DAY).is_part for group in self.groups]
+        )
 
-    def without(self, fields: frozenset[str]) -> PointsFilter | None:
-        return self._only([group.field not in fields for group in self.groups])
+    def drop_fields(self, fields: frozenset[str]) -> PointsFilter | None:
+        return self._keep_positions([group.field not in fields for group in self.groups])
 
-    def _only(self, wanted: list[bool]) -> PointsFilter | None:
+    def _keep_positions(self, wanted: list[bool]) -> PointsFilter | None:
         """The marks by some of their dimensions. Marks that are left out say nothing about other cells."""
         if all(wanted):
             return self
@@ -71,32 +73,35 @@ class PointsFilter(Condition):
         points = dict.fromkeys(tuple(itertools.compress(point, wanted)) for point in self.points)
         return self.model_copy(update={"groups": tuple(groups), "points": tuple(points)})
 
-    def days(self, dates: set[str], context: Context) -> list[Days] | None:
-        position = self._period_at(dates)
+    def list_days(self, dates: set[str], context: Context) -> list[Days] | None:
+        position = self._find_period_position(dates)
         if position is None or (self.exclude and len(self.groups) > 1):
             return None
-        days = days_of((point[position] for point in self.points), self.groups[position].period)
-        return all_but(days) if self.exclude else days
+        days = list_days_of((point[position] for point in self.points), self.groups[position].period)
+        return invert_days(days) if self.exclude else days
 
-    def period_grain(self, dates: set[str]) -> Grain | None:
-        position = self._period_at(dates)
+    def get_period_grain(self, dates: set[str]) -> Grain | None:
+        position = self._find_period_position(dates)
         return None if position is None else self.groups[position].grain
 
-    def _period_at(self, dates: set[str]) -> int | None:
+    def _find_period_position(self, dates: set[str]) -> int | None:
         """The place of the finest periods of these dates among the marks' dimensions."""
         fitting = [i for i, group in enumerate(self.groups) if group.field in dates and group.is_time_axis]
         return max(fitting, key=lambda i: PERIODS.index(self.groups[i].period), default=None)
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         columns = [group_expression(group, schema) for group in self.groups]
         if any(len(point) != len(self.groups) for point in self.points):
             raise DefinitionProblem("A selected mark does not fit its chart.", hint="Clear the selection.")
         values = [
-            [typed(value, schema[group.field], group.grain) for value, group in zip(point, self.groups, strict=True)]
+            [
+                convert_point_value(value, schema[group.field], group.grain)
+                for value, group in zip(point, self.groups, strict=True)
+            ]
             for point in self.points
         ]
         if len(columns) == 1 and [REST_POINT] not in values:
-            return among(columns[0], [point[0] for point in values], self.exclude)
+            return build_membership(columns[0], [point[0] for point in values], self.exclude)
         marks = [
             pl.all_horizontal(self._is_at(column, value) for column, value in zip(columns, point, strict=True))
             for point in values
@@ -104,24 +109,24 @@ class PointsFilter(Condition):
         marked = pl.any_horizontal(marks) if marks else pl.lit(False)
         return ~marked if self.exclude else marked
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         same = [len({point[i] for point in self.points}) == 1 for i in range(len(self.groups))]
         if self.exclude or len(self.groups) == 1 or not any(same):
-            return self._words_of(list(range(len(self.groups))), self.points, schema)
+            return self._describe_points(list(range(len(self.groups))), self.points, schema)
         varying = [i for i, is_same in enumerate(same) if not is_same]
-        parts = [self._words_of(varying, self.points, schema)] if varying else []
-        parts += [self._words_of([i], self.points[:1], schema) for i, is_same in enumerate(same) if is_same]
-        return listed(parts)
+        parts = [self._describe_points(varying, self.points, schema)] if varying else []
+        parts += [self._describe_points([i], self.points[:1], schema) for i, is_same in enumerate(same) if is_same]
+        return join_names(parts)
 
-    def _words_of(self, positions: list[int], points: Sequence[tuple[Value, ...]], schema: Schema) -> str:
+    def _describe_points(self, positions: list[int], points: Sequence[tuple[Value, ...]], schema: Schema) -> str:
         """Some of the dimensions with their values in words."""
         groups = [self.groups[i] for i in positions]
         said = [
-            " and ".join(said_of(point[i], self.groups[i], schema[self.groups[i].field]) for i in positions)
+            " and ".join(describe_value(point[i], self.groups[i], schema[self.groups[i].field]) for i in positions)
             for point in points
         ]
         names = " and ".join(schema[group.field].name for group in groups)
-        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or listed(said, 'or', 3)}"
+        return f"{names} {'is not' if self.exclude else 'is'} {self._run(said, schema) or join_names(said, 'or', 3)}"
 
     def _is_at(self, column: pl.Expr, value: Any) -> pl.Expr:
         if value == REST_POINT:
@@ -135,9 +140,9 @@ class PointsFilter(Condition):
         if any(REST_POINT in point for point in self.points):
             return ""
         grain = self.groups[0].period
-        ranges = days_of((point[0] for point in self.points), grain)
+        ranges = list_days_of((point[0] for point in self.points), grain)
         if len(ranges) != 1 or any(point[0] is None for point in self.points):
             return ""
         first, last = ranges[0]
-        last = period_start(last, grain, schema.fiscal_month)
-        return f"{period_words(first, grain)} to {period_words(last, grain)}"
+        last = find_period_start(last, grain, schema.fiscal_month)
+        return f"{label_period(first, grain)} to {label_period(last, grain)}"

@@ -10,15 +10,15 @@ from pydantic import ConfigDict
 from pydantic import Field as Attribute
 
 from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
-from veduta.core.data.fields import Kind, Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import value_words
+from veduta.core.formats import label_value
 from veduta.core.formula.measures import Parameters
-from veduta.core.model.parameters import number_set, value_of
+from veduta.core.model.parameters import get_parameter_value, get_set_number
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
-from veduta.core.query.filters.dates import all_but, days_of
-from veduta.core.query.filters.words import Value, typed
-from veduta.core.words import listed
+from veduta.core.query.filters.dates import invert_days, list_days_of
+from veduta.core.query.filters.words import Value, convert_point_value
+from veduta.core.words import join_names
 
 
 class ListFilter(FieldCondition):
@@ -31,16 +31,18 @@ class ListFilter(FieldCondition):
     exclude: bool = False
     parameter: str = Attribute("", max_length=40)
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = (
             group_expression(Grouping(field=self.field, grain=self.grain), schema) if self.grain else pl.col(self.field)
         )
-        return among(column, [typed(value, schema[self.field], self.grain) for value in self.values], self.exclude)
+        return build_membership(
+            column, [convert_point_value(value, schema[self.field], self.grain) for value in self.values], self.exclude
+        )
 
-    def settled(self, parameters: Parameters) -> ListFilter | None:
+    def resolve_parameters(self, parameters: Parameters) -> ListFilter | None:
         if not self.parameter:
             return self
-        values = value_of(self.parameter, parameters).values
+        values = get_parameter_value(self.parameter, parameters).values
         if values is None:
             return None
         plain = tuple(value.isoformat() if isinstance(value, dt.date) else value for value in values)
@@ -49,34 +51,34 @@ class ListFilter(FieldCondition):
     def needs(self) -> set[tuple[str, str]]:
         return {(self.field, self.grain or "")}
 
-    def most_values(self, field: str) -> int | None:
-        return len(self.values) if field == self.named_values() else None
+    def count_most_values(self, field: str) -> int | None:
+        return len(self.values) if field == self.get_named_values() else None
 
-    def named_values(self) -> str:
+    def get_named_values(self) -> str:
         return "" if self.exclude or self.parameter else self.field
 
-    def in_other_periods(self, dates: set[str]) -> ListFilter | None:
+    def move_to_other_periods(self, dates: set[str]) -> ListFilter | None:
         """A part of dates (Saturdays) holds in every period; days and periods themselves give way."""
         return None if self.field in dates and not (self.grain and self.grain.is_part) else self
 
-    def days(self, dates: set[str], context: Context) -> list[Days] | None:
-        grain = self.period_grain(dates)
+    def list_days(self, dates: set[str], context: Context) -> list[Days] | None:
+        grain = self.get_period_grain(dates)
         if not grain:
             return None
-        days = days_of(self.values, grain)
-        return all_but(days) if self.exclude else days
+        days = list_days_of(self.values, grain)
+        return invert_days(days) if self.exclude else days
 
-    def period_grain(self, dates: set[str]) -> Grain | None:
+    def get_period_grain(self, dates: set[str]) -> Grain | None:
         return self.grain if self.field in dates and self.grain in STEPS else None
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         field = schema[self.field]
         if self.parameter:
             return f"{field.name} is {'not ' * self.exclude}:{self.parameter}"
-        values = [typed(value, field, self.grain) for value in self.values]
-        if field.kind is Kind.YES_NO and values in ([True], [False]):
+        values = [convert_point_value(value, field, self.grain) for value in self.values]
+        if field.kind is DataType.YES_NO and values in ([True], [False]):
             return field.name if values[0] != self.exclude else f"not {field.name}"
-        words = listed([value_words(value, field, self.grain) for value in values], "or", 3)
+        words = join_names([label_value(value, field, self.grain) for value in values], "or", 3)
         return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
 
 
@@ -87,7 +89,7 @@ class MembersFilter(ListFilter):
     values: tuple[Value, ...] = ()
 
 
-def among(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
+def build_membership(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Expr:
     full = [value for value in values if value is not None]
     member = column.is_in(full) if len(full) != 1 else column == full[0]
     member = member.fill_null(None in values) if exclude or None in values else member
@@ -104,19 +106,19 @@ class RangeFilter(FieldCondition):
     low_parameter: str = Attribute("", max_length=40)
     high_parameter: str = Attribute("", max_length=40)
 
-    def settled(self, parameters: Parameters) -> RangeFilter | None:
-        return with_bounds(self, parameters)[0]
+    def resolve_parameters(self, parameters: Parameters) -> RangeFilter | None:
+        return resolve_bounds(self, parameters)[0]
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = pl.col(self.field)
         if not schema[self.field].kind.is_number:
             raise DefinitionProblem(f"“{schema[self.field].name}” is not a number.", where=self.field)
-        return between_bounds(column, self.low, self.high)
+        return build_bounds_test(column, self.low, self.high)
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         name = schema[self.field].name
-        low = f":{self.low_parameter}" if self.low_parameter else bound_words(self.low)
-        high = f":{self.high_parameter}" if self.high_parameter else bound_words(self.high)
+        low = f":{self.low_parameter}" if self.low_parameter else describe_bound(self.low)
+        high = f":{self.high_parameter}" if self.high_parameter else describe_bound(self.high)
         if low and high:
             return f"{name} is {low} to {high}"
         return f"{name} is at least {low}" if low else f"{name} is at most {high}" if high else f"{name} is not empty"
@@ -125,14 +127,14 @@ class RangeFilter(FieldCondition):
 Bounded = TypeVar("Bounded", bound=Condition)
 
 
-def with_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | None, dict[str, Any]]:
+def resolve_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | None, dict[str, Any]]:
     """A filter between two bounds (low and high, or the parameters that stand for them) with what its parameters are
     set to, None if that is no limit and nothing else narrows; and what was changed."""
     changes: dict[str, Any] = {}
     unlimited = False
     for end in ("low", "high"):
         if name := getattr(filter_, f"{end}_parameter"):
-            value = number_set(name, parameters)
+            value = get_set_number(name, parameters)
             unlimited = unlimited or value is None
             changes |= {end: value, f"{end}_parameter": ""}
     bounded = filter_.model_copy(update=changes) if changes else filter_
@@ -140,13 +142,13 @@ def with_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | Non
     return (None if unlimited and not narrows else bounded), changes
 
 
-def between_bounds(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
+def build_bounds_test(value: pl.Expr, low: float | None, high: float | None) -> pl.Expr:
     """Whether a number lies between two bounds, both included; an open side still wants a value."""
     inside = value >= low if low is not None else value.is_not_null()
     return inside & (value <= high) if high is not None else inside
 
 
-def bound_words(value: float | None) -> str:
+def describe_bound(value: float | None) -> str:
     return "" if value is None else f"{value:,.10g}"
 
 
@@ -158,8 +160,8 @@ class TextFilter(FieldCondition):
     text: str = Attribute(min_length=1, max_length=500)
     exclude: bool = False
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
-        if schema[self.field].kind is not Kind.TEXT:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
+        if schema[self.field].kind is not DataType.TEXT:
             raise DefinitionProblem(f"“{schema[self.field].name}” is not text.", where=self.field)
         column, text = pl.col(self.field).str.to_lowercase(), self.text.lower()
         matches = {
@@ -169,7 +171,7 @@ class TextFilter(FieldCondition):
         }[self.match]()
         return ~matches.fill_null(False) if self.exclude else matches
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         verb = {"contains": "contains", "starts": "starts with", "ends": "ends with"}[self.match]
         if self.exclude:
             verb = {"contains": "does not contain", "starts": "does not start with", "ends": "does not end with"}[
@@ -184,11 +186,11 @@ class EmptyFilter(FieldCondition):
     kind: Literal["empty"] = "empty"
     exclude: bool = False
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = pl.col(self.field)
         return column.is_not_null() if self.exclude else column.is_null()
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         return f"{schema[self.field].name} is {'not ' * self.exclude}empty"
 
 
@@ -203,10 +205,10 @@ class ValuesFilter(FieldCondition):
     exclude: bool = False
     said: str = ""
 
-    def expression(self, schema: Schema, context: Context) -> pl.Expr:
+    def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = group_expression(Grouping(field=self.field, grain=self.grain), schema)
         among = column.is_in(self.listed.implode(), nulls_equal=True)
         return ~among if self.exclude else among
 
-    def words(self, schema: Schema) -> str:
+    def describe(self, schema: Schema) -> str:
         return self.said

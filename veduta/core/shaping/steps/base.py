@@ -6,18 +6,18 @@ from typing import Any, ClassVar
 
 from pydantic import Field as Attribute
 
-from veduta.core.data.fields import Field, Frozen, Kind, Schema
+from veduta.core.data.fields import DataField, DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.shaping.flow import Flow, Run
-from veduta.core.words import listed
+from veduta.core.words import join_names
 
-TEXT_ONLY = (Kind.TEXT,)
-NUMBERS = (Kind.WHOLE, Kind.DECIMAL)
+TEXT_ONLY = (DataType.TEXT,)
+NUMBERS = (DataType.WHOLE, DataType.DECIMAL)
 THEMES = ("Columns", "Rows", "Values", "Form", "Other data")
 MOST_NAMED = 4
 
 
-class Step(Frozen):
+class ShapingStep(Frozen):
     """One step. `off` steps are passed over.
 
     A kind of step says how it is called (`title`), where it stands in the list (`theme`), and with a sentence what it
@@ -35,7 +35,7 @@ class Step(Frozen):
         """The rows after this step. Raises VedutaError if it does not fit them."""
         raise NotImplementedError
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         """The step in one sentence, said of the columns before it."""
         raise NotImplementedError
 
@@ -44,15 +44,15 @@ class Step(Frozen):
         """Settings to begin with that suit these columns."""
         return {}
 
-    def datasets(self) -> set[str]:
+    def list_datasets(self) -> set[str]:
         """The ids of the other datasets it reads."""
         return set()
 
 
-kinds: dict[str, type[Step]] = {}
+kinds: dict[str, type[ShapingStep]] = {}
 
 
-def step(kind: type[Step]) -> type[Step]:
+def get_step_type(kind: type[ShapingStep]) -> type[ShapingStep]:
     """Register a kind of step under its `do`."""
     name = kind.model_fields["do"].default
     if name in kinds:
@@ -70,16 +70,16 @@ def asks(label: str, widget: str, default: Any = ..., **more: Any) -> Any:
     return Attribute(default, title=label, json_schema_extra={"widget": widget, **more}, **limits)
 
 
-def named(schema: Schema, ids: tuple[str, ...] | list[str], most: int = MOST_NAMED) -> str:
+def label_fields(schema: Schema, ids: tuple[str, ...] | list[str], most: int = MOST_NAMED) -> str:
     """Columns by their names: "Port, Day and 3 more"."""
-    return listed([name_of(schema, field_id) for field_id in ids], most=most)
+    return join_names([name_of(schema, field_id) for field_id in ids], most=most)
 
 
 def name_of(schema: Schema, field_id: str) -> str:
     return schema[field_id].name if field_id in schema else schema.gone.get(field_id, "a column that is gone")
 
 
-def only(schema: Schema, ids: tuple[str, ...], allowed: tuple[Kind, ...], doing: str) -> list[Field]:
+def pick_fields(schema: Schema, ids: tuple[str, ...], allowed: tuple[DataType, ...], doing: str) -> list[DataField]:
     """The fields with these ids. Raises DefinitionProblem if one is of another kind, or if there are none."""
     if not ids:
         raise DefinitionProblem("No column is chosen.", hint="Choose at least one.")

@@ -8,22 +8,31 @@ from typing import Any, ClassVar, Literal
 import polars as pl
 
 from veduta.core.data.convert import Failures, cast_values, convert
-from veduta.core.data.fields import Aggregate, Field, Kind, NumberFormat, Reading, Role, Schema, aggregates_for
+from veduta.core.data.fields import (
+    Aggregate,
+    DataField,
+    DataType,
+    FieldRole,
+    NumberFormat,
+    ParseOptions,
+    Schema,
+    list_aggregates,
+)
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.recognise import DATE_SHAPES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
 from veduta.core.formula.functions import Operand
-from veduta.core.formula.library.conversion import as_text
+from veduta.core.formula.library.conversion import convert_to_text
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.formula.tidy import tidy
-from veduta.core.shaping.flow import Flow, Run, StepReport, free_name, new_field
-from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
+from veduta.core.shaping.flow import Flow, Run, StepReport, make_field, make_free_name
+from veduta.core.shaping.steps.base import ShapingStep, asks, get_step_type, label_fields, name_of
 
 
-@step
-class Choose(Step):
+@get_step_type
+class ChooseColumns(ShapingStep):
     title, theme = "Choose and order columns", "Columns"
     purpose: ClassVar[str] = "Keep some columns, leave some out, or put some first."
     do: Literal["choose"] = "choose"
@@ -41,15 +50,15 @@ class Choose(Step):
         fields = {"keep": chosen, "leave_out": rest, "first": chosen + rest}[self.how]
         if not fields:
             raise DefinitionProblem("Every column is left out.", hint="Keep at least one.")
-        return flow.with_fields(flow.rows.select([field.id for field in fields]), fields)
+        return flow.replace_fields(flow.rows.select([field.id for field in fields]), fields)
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         how = {"keep": "Keep only", "leave_out": "Leave out", "first": "Put first"}[self.how]
-        return f"{how} {named(schema, self.fields)}"
+        return f"{how} {label_fields(schema, self.fields)}"
 
 
-@step
-class Rename(Step):
+@get_step_type
+class RenameColumns(ShapingStep):
     title, theme = "Rename columns", "Columns"
     purpose: ClassVar[str] = "Give columns other names; charts that use them go on working."
     do: Literal["rename"] = "rename"
@@ -67,21 +76,21 @@ class Rename(Step):
                 taken.append(name)
                 field = field.model_copy(update={"name": name[:200], "source": name[:200]})
             fields.append(field)
-        return flow.with_fields(flow.rows, fields)
+        return flow.replace_fields(flow.rows, fields)
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         pairs = [f"{name_of(schema, key)} to {name}" for key, name in list(self.names.items())[:3]]
         return f"Rename {', '.join(pairs)}{'' if len(self.names) <= 3 else f' and {len(self.names) - 3} more'}"
 
 
-@step
-class Describe(Step):
+@get_step_type
+class DescribeColumns(ShapingStep):
     title, theme = "Describe a column", "Columns"
     purpose: ClassVar[str] = "Say what a column means, and how it is used and shown."
     do: Literal["describe"] = "describe"
     field: str = asks("Column", "field")
     description: str = asks("Description", "longtext", "", max_length=2_000)
-    role: Role | None = asks(
+    role: FieldRole | None = asks(
         "Role", "choice", None, options={"": "As it is", "dimension": "Dimension", "measure": "Measure"}
     )
     style: Literal["", "number", "currency", "percent"] = asks(
@@ -98,25 +107,25 @@ class Describe(Step):
         if self.description:
             new["description"] = self.description
         if self.role and self.role is not field.role:
-            usual = aggregates_for(field.kind)[0] if self.role is Role.MEASURE else Aggregate.COUNT
+            usual = list_aggregates(field.kind)[0] if self.role is FieldRole.MEASURE else Aggregate.COUNT
             new |= {"role": self.role, "aggregate": usual}
         if self.style:
             new["format"] = NumberFormat(style=self.style)
-        return flow.with_column(flow.rows, field.model_copy(update=new))
+        return flow.add_column(flow.rows, field.model_copy(update=new))
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         what = [f"as “{self.description}”" if self.description else "", f"as a {self.role}" if self.role else ""]
         what.append("hidden" if self.hidden else "")
         return " ".join(filter(None, [f"Describe {name_of(schema, self.field)}", *what]))
 
 
-@step
-class Retype(Step):
+@get_step_type
+class RetypeColumns(ShapingStep):
     title, theme = "Change type", "Columns"
     purpose: ClassVar[str] = "Read columns as numbers, dates, yes/no or text; what does not fit is counted and listed."
     do: Literal["retype"] = "retype"
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1)
-    kind: Kind = asks("Type", "choice", options={kind.value: kind.words.capitalize() for kind in Kind})
+    kind: DataType = asks("Type", "choice", options={kind.value: kind.words.capitalize() for kind in DataType})
     decimal: Literal[".", ","] = asks(
         "Decimals are written",
         "choice",
@@ -137,41 +146,41 @@ class Retype(Step):
         fields = list(flow.fields)
         for field_id in self.fields:
             field = flow.schema[field_id]
-            columns.append(self._converted(field, report))
-            fields[[each.id for each in fields].index(field.id)] = self.retyped(field)
-        return flow.with_fields(flow.rows.with_columns(columns), fields)
+            columns.append(self._convert(field, report))
+            fields[[each.id for each in fields].index(field.id)] = self.retype_field(field)
+        return flow.replace_fields(flow.rows.with_columns(columns), fields)
 
-    def retyped(self, field: Field) -> Field:
+    def retype_field(self, field: DataField) -> DataField:
         if field.kind is self.kind:
             return field
-        role = Role.MEASURE if self.kind.is_number else Role.DIMENSION
-        aggregate = aggregates_for(self.kind)[0] if role is Role.MEASURE else Aggregate.COUNT
+        role = FieldRole.MEASURE if self.kind.is_number else FieldRole.DIMENSION
+        aggregate = list_aggregates(self.kind)[0] if role is FieldRole.MEASURE else Aggregate.COUNT
         number_format = field.format if field.kind.is_number and self.kind.is_number else NumberFormat()
         return field.model_copy(
             update={"kind": self.kind, "role": role, "aggregate": aggregate, "format": number_format}
         )
 
-    def _converted(self, field: Field, report: StepReport) -> pl.Expr:
+    def _convert(self, field: DataField, report: StepReport) -> pl.Expr:
         """The column as the new kind; what does not fit is empty and counted when it is worked out."""
         column = pl.col(field.id)
         if field.kind is self.kind:
             return column
-        if self.kind is Kind.TEXT:
-            return as_text(Operand(column, field.kind)).alias(field.id)
-        reading = Reading(decimal=self.decimal, thousands="." if self.decimal == "," else ",", order=self.order)
+        if self.kind is DataType.TEXT:
+            return convert_to_text(Operand(column, field.kind)).alias(field.id)
+        reading = ParseOptions(decimal=self.decimal, thousands="." if self.decimal == "," else ",", order=self.order)
         if self.kind.is_date:
             reading = reading.model_copy(update={"formats": DATE_SHAPES[self.order]})
         target = field.model_copy(update={"kind": self.kind, "reading": reading, "format": NumberFormat()})
         return column.map_batches(partial(_cast, target, field.kind, report), return_dtype=self.kind.dtype)
 
-    def words(self, schema: Schema, run: Run) -> str:
-        return f"Read {named(schema, self.fields)} as {self.kind.words}"
+    def describe(self, schema: Schema, run: Run) -> str:
+        return f"Read {label_fields(schema, self.fields)} as {self.kind.words}"
 
 
-def _cast(field: Field, was: Kind, report: StepReport, values: pl.Series) -> pl.Series:
+def _cast(field: DataField, was: DataType, report: StepReport, values: pl.Series) -> pl.Series:
     """The values as `field.kind`, with failures reported under the field's name."""
     failures = Failures()
-    if was is Kind.TEXT:
+    if was is DataType.TEXT:
         result = convert(values, field, EMPTY_WORDS, failures)
     else:
         result = cast_values(values, was, field.kind)
@@ -185,8 +194,8 @@ def _cast(field: Field, was: Kind, report: StepReport, values: pl.Series) -> pl.
     return result
 
 
-@step
-class FormulaColumn(Step):
+@get_step_type
+class FormulaColumn(ShapingStep):
     title, theme = "Formula column", "Columns"
     purpose: ClassVar[str] = "Work out a new column from the others of its row, or from the rows around."
     do: Literal["formula"] = "formula"
@@ -197,17 +206,17 @@ class FormulaColumn(Step):
     def apply(self, flow: Flow, run: Run) -> Flow:
         compiled = compile_formula(check(self.formula, flow.schema))
         if not self.replaces:
-            rows = compiled.on(flow.rows, self.id)
-            return flow.with_column(rows, new_field(flow, self.id, self.name, compiled.kind))
+            rows = compiled.apply_to(flow.rows, self.id)
+            return flow.add_column(rows, make_field(flow, self.id, self.name, compiled.kind))
         old = flow.schema[self.replaces]
-        rows = compiled.on(flow.rows, old.id)
-        name = free_name(self.name, [field.name for field in flow.fields if field.id != old.id])
+        rows = compiled.apply_to(flow.rows, old.id)
+        name = make_free_name(self.name, [field.name for field in flow.fields if field.id != old.id])
         new = old.model_copy(update={"name": name, "source": name})
         if compiled.kind is not old.kind:
-            new = Retype(id=self.id, fields=(old.id,), kind=compiled.kind).retyped(new)
-        return flow.with_column(rows, new)
+            new = RetypeColumns(id=self.id, fields=(old.id,), kind=compiled.kind).retype_field(new)
+        return flow.add_column(rows, new)
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         try:
             formula = tidy(self.formula, schema)
         except FormulaProblem:

@@ -11,23 +11,41 @@ import polars as pl
 
 from veduta.core.calendar import Grouping, group_expression
 from veduta.core.data.convert import Failures, convert
-from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Role, Schema, aggregates_for
+from veduta.core.data.fields import (
+    Aggregate,
+    DataField,
+    DataType,
+    FieldRole,
+    Frozen,
+    NumberFormat,
+    Schema,
+    list_aggregates,
+)
 from veduta.core.data.recognise import DATE_LIKE, recognise_field
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import value_words
+from veduta.core.formats import label_value
 from veduta.core.formula.functions import Operand
-from veduta.core.formula.library.conversion import as_text
-from veduta.core.query.filters import grouping_words
-from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, free_name, new_field, part_id
-from veduta.core.shaping.steps.base import Step, asks, name_of, named, step
-from veduta.core.words import counted
+from veduta.core.formula.library.conversion import convert_to_text
+from veduta.core.query.filters import label_grouping
+from veduta.core.shaping.flow import (
+    Flow,
+    Run,
+    WantedAggregate,
+    aggregate_rows,
+    find_aggregate_type,
+    make_field,
+    make_free_name,
+    make_part_id,
+)
+from veduta.core.shaping.steps.base import ShapingStep, asks, get_step_type, label_fields, name_of
+from veduta.core.words import pluralise
 
 MOST_MADE = 500
 AGGREGATES = {aggregate.value: aggregate.words for aggregate in Aggregate}
 
 
-@step
-class WideToLong(Step):
+@get_step_type
+class WideToLong(ShapingStep):
     title, theme = "Wide to long", "Form"
     purpose: ClassVar[str] = "Turn many columns into one column of names and one of values."
     keeps_rows: ClassVar[bool] = False
@@ -54,18 +72,20 @@ class WideToLong(Step):
     drop_empties: bool = asks("Leave out rows without a value", "switch", False)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        turned = self.turned(flow.schema)
+        turned = self.list_turned(flow.schema)
         if not turned:
             raise DefinitionProblem("No column fits the rule.", hint="Choose which columns stay, or another rule.")
         ids = {field.id for field in turned}
         stay = [field for field in flow.fields if field.id not in ids]
-        kind = _common(turned)
+        kind = _find_common_type(turned)
         values = [
-            as_text(Operand(pl.col(f.id), f.kind)).alias(f.id) if kind is Kind.TEXT else pl.col(f.id).cast(kind.dtype)
+            convert_to_text(Operand(pl.col(f.id), f.kind)).alias(f.id)
+            if kind is DataType.TEXT
+            else pl.col(f.id).cast(kind.dtype)
             for f in turned
         ]
-        name_column, value_column = part_id(self.id, "name"), part_id(self.id, "value")
-        name_kind, headings = typed_names([field.source or field.name for field in turned])
+        name_column, value_column = make_part_id(self.id, "name"), make_part_id(self.id, "value")
+        name_kind, headings = convert_headings([field.source or field.name for field in turned])
         names = pl.Series(name_column, headings, dtype=name_kind.dtype)
         schema = {field.id: field.kind.dtype for field in stay} | {
             name_column: name_kind.dtype,
@@ -79,23 +99,23 @@ class WideToLong(Step):
         )
         if self.drop_empties:
             rows = rows.filter(pl.col(value_column).is_not_null())
-        before = flow.with_fields(rows, stay)
-        name = new_field(before, name_column, self.names_to, name_kind, role=Role.DIMENSION)
-        before = flow.with_fields(rows, [*stay, name])
+        before = flow.replace_fields(rows, stay)
+        name = make_field(before, name_column, self.names_to, name_kind, role=FieldRole.DIMENSION)
+        before = flow.replace_fields(rows, [*stay, name])
         first = turned[0]
-        value = new_field(
+        value = make_field(
             before, value_column, self.values_to, kind, format=first.format if kind.is_number else NumberFormat()
         )
-        run.report(self.id).notes.append(f"{counted(len(turned), 'column')} turned into rows.")
-        return flow.with_fields(rows, [*stay, name, value])
+        run.report(self.id).notes.append(f"{pluralise(len(turned), 'column')} turned into rows.")
+        return flow.replace_fields(rows, [*stay, name, value])
 
     @classmethod
     def start(cls, schema: Schema) -> dict[str, Any]:
-        if len(dated(schema)) > 1:
+        if len(list_dated(schema)) > 1:
             return {"rule": "dates", "names_to": "Day"}
         return {"rule": "others", "stay": [field.id for field in schema if not field.kind.is_number]}
 
-    def turned(self, schema: Schema) -> list[Field]:
+    def list_turned(self, schema: Schema) -> list[DataField]:
         """The columns that become rows."""
         if self.rule == "others":
             stay = {schema[field_id].id for field_id in self.stay}
@@ -103,16 +123,16 @@ class WideToLong(Step):
         if self.rule == "chosen":
             return [schema[field_id] for field_id in self.chosen]
         if self.rule == "dates":
-            return dated(schema)
+            return list_dated(schema)
         fits = re.compile(translate(self.pattern.strip() or "*"), re.IGNORECASE)
         return [field for field in schema if fits.match(field.source or field.name) or fits.match(field.name)]
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         what = {
-            "others": f"all columns but {named(schema, self.stay)}" if self.stay else "all columns",
+            "others": f"all columns but {label_fields(schema, self.stay)}" if self.stay else "all columns",
             "dates": "the columns headed by dates",
             "pattern": f"the columns named {self.pattern or '*'}",
-            "chosen": named(schema, self.chosen),
+            "chosen": label_fields(schema, self.chosen),
         }[self.rule]
         return f"Turn {what} into rows of {self.names_to} and {self.values_to}"
 
@@ -134,42 +154,42 @@ def _turn(
     return pl.DataFrame(columns)
 
 
-def _common(fields: list[Field]) -> Kind:
+def _find_common_type(fields: list[DataField]) -> DataType:
     kinds = {field.kind for field in fields}
     if len(kinds) == 1:
         return kinds.pop()
-    if kinds <= {Kind.WHOLE, Kind.DECIMAL}:
-        return Kind.DECIMAL
-    return Kind.DATETIME if kinds == {Kind.DATE, Kind.DATETIME} else Kind.TEXT
+    if kinds <= {DataType.WHOLE, DataType.DECIMAL}:
+        return DataType.DECIMAL
+    return DataType.DATETIME if kinds == {DataType.DATE, DataType.DATETIME} else DataType.TEXT
 
 
-def dated(schema: Schema) -> list[Field]:
+def list_dated(schema: Schema) -> list[DataField]:
     """The columns that are headed by a date."""
     likely = [field for field in schema if DATE_LIKE.match((field.source or field.name).strip())]
-    kind, _ = typed_names([field.source or field.name for field in likely])
+    kind, _ = convert_headings([field.source or field.name for field in likely])
     if likely and not kind.is_date:  # some of them only look like one
-        return [field for field in likely if typed_names([field.source or field.name])[0].is_date]
+        return [field for field in likely if convert_headings([field.source or field.name])[0].is_date]
     return likely
 
 
-def typed_names(headings: list[str]) -> tuple[Kind, list[Any]]:
+def convert_headings(headings: list[str]) -> tuple[DataType, list[Any]]:
     """Headings as dates or numbers if all of them are, else as text."""
-    return _typed_names(tuple(headings))
+    return _convert_names(tuple(headings))
 
 
 @lru_cache(128)
-def _typed_names(names: tuple[str, ...]) -> tuple[Kind, list[Any]]:
+def _convert_names(names: tuple[str, ...]) -> tuple[DataType, list[Any]]:
     headings = list(names)
     field = recognise_field("name", "", "name", headings).field
-    if field.kind in (Kind.TEXT, Kind.YES_NO):
-        return Kind.TEXT, headings
+    if field.kind in (DataType.TEXT, DataType.YES_NO):
+        return DataType.TEXT, headings
     failures = Failures()
     values = convert(pl.Series(headings, dtype=pl.String), field, (), failures)
-    return (Kind.TEXT, headings) if failures.count or values.null_count() else (field.kind, values.to_list())
+    return (DataType.TEXT, headings) if failures.count or values.null_count() else (field.kind, values.to_list())
 
 
-@step
-class LongToWide(Step):
+@get_step_type
+class LongToWide(ShapingStep):
     title, theme = "Long to wide", "Form"
     purpose: ClassVar[str] = "Make a column of each value that one column has, filled from another."
     keeps_rows: ClassVar[bool] = False
@@ -182,7 +202,7 @@ class LongToWide(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         names, values = flow.schema[self.names_from], flow.schema[self.values_from]
-        if self.aggregate not in aggregates_for(values.kind):
+        if self.aggregate not in list_aggregates(values.kind):
             raise DefinitionProblem(
                 f"{values.kind.words.capitalize()} values such as “{values.name}” have no {self.aggregate.words}.",
                 hint="Choose another aggregate.",
@@ -195,21 +215,21 @@ class LongToWide(Step):
                 " made.",
                 hint="Filter the rows first, or raise the number.",
             )
-        kind = aggregate_kind(self.aggregate, values.kind)
+        kind = find_aggregate_type(self.aggregate, values.kind)
         fields, made = list(stay), []
         for heading in headings:
-            words = value_words(heading, names)
-            column = part_id(self.id, f"v {words}")
+            words = label_value(heading, names)
+            column = make_part_id(self.id, f"v {words}")
             mine = pl.col(names.id).eq_missing(pl.lit(heading, dtype=names.kind.dtype))
-            made.append(Wanted(pl.col(values.id).filter(mine), self.aggregate, values.kind, column))
+            made.append(WantedAggregate(pl.col(values.id).filter(mine), self.aggregate, values.kind, column))
             number_format = values.format if kind == values.kind else NumberFormat()
-            before = flow.with_fields(flow.rows, fields)
-            fields.append(new_field(before, column, words[0].upper() + words[1:], kind, format=number_format))
+            before = flow.replace_fields(flow.rows, fields)
+            fields.append(make_field(before, column, words[0].upper() + words[1:], kind, format=number_format))
         keys = [field.id for field in stay]
-        return flow.with_fields(aggregated(flow.rows, keys, made, keep_order=True), fields)
+        return flow.replace_fields(aggregate_rows(flow.rows, keys, made, keep_order=True), fields)
 
-    def words(self, schema: Schema, run: Run) -> str:
-        each = f", a row for each {named(schema, self.stay)}" if self.stay else ""
+    def describe(self, schema: Schema, run: Run) -> str:
+        each = f", a row for each {label_fields(schema, self.stay)}" if self.stay else ""
         names, values = name_of(schema, self.names_from), name_of(schema, self.values_from)
         return f"Make a column of each {names} with the {self.aggregate.words} of {values}{each}"
 
@@ -222,8 +242,8 @@ class GroupMeasure(Frozen):
     name: str = ""
 
 
-@step
-class Group(Step):
+@get_step_type
+class GroupRows(ShapingStep):
     title, theme = "Group", "Form"
     purpose: ClassVar[str] = "Make one row for each group, with sums, means or counts."
     keeps_rows: ClassVar[bool] = False
@@ -232,7 +252,7 @@ class Group(Step):
     measures: tuple[GroupMeasure, ...] = asks("With", "measures", min_length=1, max_length=100)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        fields: list[Field] = []
+        fields: list[DataField] = []
         keys = []
         for group in self.by:
             field = flow.schema[group.field]
@@ -242,45 +262,47 @@ class Group(Step):
                 fields.append(field)
                 continue
             plain = grain is None
-            column = field.id if grain is None else part_id(self.id, f"{field.id}_{grain.value}")
+            column = field.id if grain is None else make_part_id(self.id, f"{field.id}_{grain.value}")
             keys.append(
                 group_expression(group, flow.schema)
-                .cast((field.kind if plain else _grain_kind(group)).dtype)
+                .cast((field.kind if plain else _find_grain_type(group)).dtype)
                 .alias(column)
             )
             if plain:
-                fields.append(field.model_copy(update={"role": Role.DIMENSION}))
+                fields.append(field.model_copy(update={"role": FieldRole.DIMENSION}))
             else:
-                before = flow.with_fields(flow.rows, fields)
-                words = grouping_words(group, flow.schema)
+                before = flow.replace_fields(flow.rows, fields)
+                words = label_grouping(group, flow.schema)
                 fields.append(
-                    new_field(before, column, words[0].upper() + words[1:], _grain_kind(group), role=Role.DIMENSION)
+                    make_field(
+                        before, column, words[0].upper() + words[1:], _find_grain_type(group), role=FieldRole.DIMENSION
+                    )
                 )
         made = []
         for measure in self.measures:
-            before = flow.with_fields(flow.rows, fields)
+            before = flow.replace_fields(flow.rows, fields)
             field, wanted = self._measure(measure, flow, before)
             fields.append(field)
             made.append(wanted)
-        rows = aggregated(flow.rows, keys, made)
+        rows = aggregate_rows(flow.rows, keys, made)
         if keys:
             rows = rows.sort([field.id for field in fields[: len(keys)]], nulls_last=True)
-        return flow.with_fields(rows, fields)
+        return flow.replace_fields(rows, fields)
 
-    def _measure(self, measure: GroupMeasure, flow: Flow, before: Flow) -> tuple[Field, Wanted]:
+    def _measure(self, measure: GroupMeasure, flow: Flow, before: Flow) -> tuple[DataField, WantedAggregate]:
         if not measure.field:
-            column = self._free(part_id(self.id, "rows"), before)
-            new = new_field(before, column, measure.name or "Rows", Kind.WHOLE)
-            return new, Wanted(None, Aggregate.COUNT, Kind.WHOLE, column)
+            column = self._make_free_name(make_part_id(self.id, "rows"), before)
+            new = make_field(before, column, measure.name or "Rows", DataType.WHOLE)
+            return new, WantedAggregate(None, Aggregate.COUNT, DataType.WHOLE, column)
         field = flow.schema[measure.field]
-        if measure.aggregate not in aggregates_for(field.kind):
+        if measure.aggregate not in list_aggregates(field.kind):
             raise DefinitionProblem(
                 f"{field.kind.words.capitalize()} values such as “{field.name}” have no {measure.aggregate.words}.",
                 where=field.id,
                 hint="Choose another aggregate.",
             )
-        kind = aggregate_kind(measure.aggregate, field.kind)
-        column = self._free(part_id(self.id, f"{measure.aggregate.value}_{field.id}"), before)
+        kind = find_aggregate_type(measure.aggregate, field.kind)
+        column = self._make_free_name(make_part_id(self.id, f"{measure.aggregate.value}_{field.id}"), before)
         same = measure.aggregate is Aggregate.SUM
         name = measure.name or (field.name if same else f"{measure.aggregate.words.capitalize()} of {field.name}")
         more = (
@@ -288,14 +310,14 @@ class Group(Step):
             if kind.is_number and measure.aggregate not in (Aggregate.COUNT, Aggregate.COUNT_DISTINCT)
             else {}
         )
-        wanted = Wanted(pl.col(field.id), measure.aggregate, field.kind, column)
-        return new_field(before, column, name, kind, **more), wanted
+        wanted = WantedAggregate(pl.col(field.id), measure.aggregate, field.kind, column)
+        return make_field(before, column, name, kind, **more), wanted
 
     @staticmethod
-    def _free(column: str, before: Flow) -> str:
-        return free_name(column, [f.id for f in before.fields]).replace(" (", "_").replace(")", "")
+    def _make_free_name(column: str, before: Flow) -> str:
+        return make_free_name(column, [f.id for f in before.fields]).replace(" (", "_").replace(")", "")
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         def said(measure: GroupMeasure) -> str:
             if measure.name:
                 return measure.name
@@ -312,7 +334,7 @@ class Group(Step):
         return f"One row for {'each ' + ', '.join(groups) if groups else 'all rows'} with {shown}"
 
 
-def _grain_kind(group: Grouping) -> Kind:
+def _find_grain_type(group: Grouping) -> DataType:
     if group.period.is_part:
-        return Kind.WHOLE
-    return Kind.DATETIME if group.period.needs_time else Kind.DATE
+        return DataType.WHOLE
+    return DataType.DATETIME if group.period.needs_time else DataType.DATE

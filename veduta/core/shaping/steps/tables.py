@@ -6,14 +6,22 @@ from typing import ClassVar, Literal
 
 import polars as pl
 
-from veduta.core.data.fields import Aggregate, Field, Frozen, Kind, NumberFormat, Schema, aggregates_for
+from veduta.core.data.fields import Aggregate, DataField, DataType, Frozen, NumberFormat, Schema, list_aggregates
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.functions import Operand
-from veduta.core.formula.library.conversion import as_text
-from veduta.core.shaping.flow import Flow, Run, Wanted, aggregate_kind, aggregated, new_field, part_id
-from veduta.core.shaping.matching import key_columns
-from veduta.core.shaping.steps.base import TEXT_ONLY, Step, asks, name_of, only, step
-from veduta.core.words import counted
+from veduta.core.formula.library.conversion import convert_to_text
+from veduta.core.shaping.flow import (
+    Flow,
+    Run,
+    WantedAggregate,
+    aggregate_rows,
+    find_aggregate_type,
+    make_field,
+    make_part_id,
+)
+from veduta.core.shaping.matching import build_key_columns
+from veduta.core.shaping.steps.base import TEXT_ONLY, ShapingStep, asks, get_step_type, name_of, pick_fields
+from veduta.core.words import pluralise
 
 
 class KeyPair(Frozen):
@@ -21,7 +29,7 @@ class KeyPair(Frozen):
     other: str
 
 
-class Brought(Frozen):
+class JoinedColumn(Frozen):
     """A column to bring in; with an aggregate the other side is first made one row for each key."""
 
     field: str
@@ -29,15 +37,15 @@ class Brought(Frozen):
     name: str = ""
 
 
-@step
-class Join(Step):
+@get_step_type
+class JoinTables(ShapingStep):
     title, theme = "Bring in columns", "Other data"
     purpose: ClassVar[str] = "Look up columns of another dataset by one or more keys."
     keeps_rows: ClassVar[bool] = False
     do: Literal["join"] = "join"
     dataset: str = asks("From", "dataset")
     keys: tuple[KeyPair, ...] = asks("Where these agree", "keys", min_length=1, max_length=10)
-    bring: tuple[Brought, ...] = asks("Bring in", "brought", (), max_length=500)
+    bring: tuple[JoinedColumn, ...] = asks("Bring in", "brought", (), max_length=500)
     keep: Literal["all", "matched", "unmatched"] = asks(
         "Rows of this table",
         "choice",
@@ -55,28 +63,30 @@ class Join(Step):
         options={"aggregate": "aggregate them first", "multiply": "make a row for each"},
     )
 
-    def datasets(self) -> set[str]:
+    def list_datasets(self) -> set[str]:
         return {self.dataset} if self.dataset else set()
 
-    def pairs(self) -> tuple[tuple[str, str], ...]:
+    def list_pairs(self) -> tuple[tuple[str, str], ...]:
         return tuple((pair.own, pair.other) for pair in self.keys)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         other = run.table(self.dataset)
-        left, right = key_columns(flow, other, self.pairs())
+        left, right = build_key_columns(flow, other, self.list_pairs())
         keys = [f"__k{i}" for i in range(len(left))]
         if self.keep == "unmatched":
             known = other.rows.select(right).drop_nulls()
-            return flow.with_rows(flow.rows.join(known, left_on=left, right_on=keys, how="anti", maintain_order="left"))
+            return flow.replace_rows(
+                flow.rows.join(known, left_on=left, right_on=keys, how="anti", maintain_order="left")
+            )
         fields, columns, made = list(flow.fields), [], []
         for brought in self.bring:
             field = other.schema[brought.field]
-            aggregate = self._aggregate(brought, field)
-            kind = aggregate_kind(aggregate, field.kind) if aggregate else field.kind
-            column = part_id(self.id, field.id)
+            aggregate = self._get_aggregate(brought, field)
+            kind = find_aggregate_type(aggregate, field.kind) if aggregate else field.kind
+            column = make_part_id(self.id, field.id)
             if column in columns:
                 raise DefinitionProblem(f"“{field.name}” is brought in twice.", hint="Take one out.")
-            new = new_field(flow.with_fields(flow.rows, fields), column, brought.name or field.name, kind)
+            new = make_field(flow.replace_fields(flow.rows, fields), column, brought.name or field.name, kind)
             same = {"role": field.role, "aggregate": field.aggregate, "description": field.description}
             fields.append(
                 new.model_copy(
@@ -87,22 +97,22 @@ class Join(Step):
                 )
             )
             columns.append(column)
-            made.append(Wanted(pl.col(field.id), aggregate or Aggregate.MIN, field.kind, column))
+            made.append(WantedAggregate(pl.col(field.id), aggregate or Aggregate.MIN, field.kind, column))
         if self.several == "aggregate":
-            side = aggregated(other.rows.with_columns(right), keys, made)
+            side = aggregate_rows(other.rows.with_columns(right), keys, made)
         else:
             side = other.rows.select(*right, *(each.column for each in made))
             self._must_fit(flow, side, left, keys, run)
         how: Literal["left", "inner"] = "left" if self.keep == "all" else "inner"
         rows = flow.rows.join(side, left_on=left, right_on=keys, how=how, maintain_order="left_right")
-        return flow.with_fields(rows.select([field.id for field in fields]), fields)
+        return flow.replace_fields(rows.select([field.id for field in fields]), fields)
 
-    def _aggregate(self, brought: Brought, field: Field) -> Aggregate | None:
+    def _get_aggregate(self, brought: JoinedColumn, field: DataField) -> Aggregate | None:
         """How several rows of a key become one: as asked for, else the sum of measures and the lowest of others."""
         if self.several == "multiply":
             return None
-        aggregate = brought.aggregate or usual_aggregate(field)
-        if aggregate not in aggregates_for(field.kind) and aggregate not in (Aggregate.MIN, Aggregate.MAX):
+        aggregate = brought.aggregate or get_usual_aggregate(field)
+        if aggregate not in list_aggregates(field.kind) and aggregate not in (Aggregate.MIN, Aggregate.MAX):
             raise DefinitionProblem(f"“{field.name}” has no {aggregate.words}.", hint="Choose another aggregate.")
         return aggregate
 
@@ -127,25 +137,25 @@ class Join(Step):
                 hint="Aggregate the other side first, or add a key.",
             )
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         keys = " and ".join(dict.fromkeys(name_of(schema, pair.own) for pair in self.keys))
         other = run.table_name(self.dataset)
         if self.keep == "unmatched":
             return f"Keep only rows whose {keys} is not in {other}"
-        names = [brought.name or _other_name(run, self.dataset, brought.field) for brought in self.bring]
+        names = [brought.name or _get_other_name(run, self.dataset, brought.field) for brought in self.bring]
         shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
         only_matched = ", only rows with a match" if self.keep == "matched" else ""
         return f"Bring in {shown or 'nothing'} from {other} by {keys}{only_matched}"
 
 
-def usual_aggregate(field: Field) -> Aggregate:
+def get_usual_aggregate(field: DataField) -> Aggregate:
     """How several values of a key become one unless told otherwise."""
     if field.kind.is_number and field.role == "measure":
-        return field.aggregate if field.aggregate in aggregates_for(field.kind) else Aggregate.SUM
+        return field.aggregate if field.aggregate in list_aggregates(field.kind) else Aggregate.SUM
     return Aggregate.MIN
 
 
-def _other_name(run: Run, dataset: str, field_id: str) -> str:
+def _get_other_name(run: Run, dataset: str, field_id: str) -> str:
     try:
         return name_of(run.table(dataset).schema, field_id)
     except VedutaError:
@@ -157,8 +167,8 @@ class ValuePair(Frozen):
     put: str | None
 
 
-@step
-class MapValues(Step):
+@get_step_type
+class MapValues(ShapingStep):
     title, theme = "Map values", "Other data"
     purpose: ClassVar[str] = "Give values other spellings, by a list of your own or from another dataset."
     do: Literal["map"] = "map"
@@ -172,10 +182,10 @@ class MapValues(Step):
     )
     name: str = asks("Name of a new column", "text", "", max_length=200, hint="Nothing: the column itself is changed.")
 
-    def datasets(self) -> set[str]:
+    def list_datasets(self) -> set[str]:
         return {self.dataset} if self.dataset else set()
 
-    def mapping(self, run: Run) -> dict[str | None, str | None]:
+    def build_mapping(self, run: Run) -> dict[str | None, str | None]:
         """All pairs; one's own list goes before the other dataset's. Raises DefinitionProblem if that is not clear."""
         mapping: dict[str | None, str | None] = {}
         if self.dataset:
@@ -184,7 +194,7 @@ class MapValues(Step):
                 raise DefinitionProblem("Which columns of the other dataset hold the mapping?", hint="Choose both.")
             columns = [other.schema[self.find_column], other.schema[self.put_column]]
             listed = other.rows.select(
-                as_text(Operand(pl.col(f.id), f.kind)).alias(str(i)) for i, f in enumerate(columns)
+                convert_to_text(Operand(pl.col(f.id), f.kind)).alias(str(i)) for i, f in enumerate(columns)
             )
             pairs = listed.unique(maintain_order=True).filter(pl.col("0").is_not_null()).collect()
             double = pairs.filter(pl.col("0").is_duplicated())
@@ -197,29 +207,29 @@ class MapValues(Step):
         return mapping | {pair.find: pair.put for pair in self.pairs}
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        (field,) = only(flow.schema, (self.field,), TEXT_ONLY, "mapped")
-        mapping, column = self.mapping(run), pl.col(field.id)
+        (field,) = pick_fields(flow.schema, (self.field,), TEXT_ONLY, "mapped")
+        mapping, column = self.build_mapping(run), pl.col(field.id)
         find, put = list(mapping), [value or None for value in mapping.values()]
         otherwise = column if self.otherwise == "keep" else None
         made = column.replace_strict(find, put, default=otherwise, return_dtype=pl.String) if mapping else column
         if not self.name.strip():
-            return flow.with_rows(flow.rows.with_columns(made.alias(field.id)))
-        new = new_field(flow, self.id, self.name, Kind.TEXT)
-        return flow.with_column(flow.rows.with_columns(made.alias(self.id)), new, field.id)
+            return flow.replace_rows(flow.rows.with_columns(made.alias(field.id)))
+        new = make_field(flow, self.id, self.name, DataType.TEXT)
+        return flow.add_column(flow.rows.with_columns(made.alias(self.id)), new, field.id)
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         count = len(self.pairs)
-        what = [counted(count, "value")] if count or not self.dataset else []
+        what = [pluralise(count, "value")] if count or not self.dataset else []
         what += [f"those listed in {run.table_name(self.dataset)}"] if self.dataset else []
         into = f" into {self.name}" if self.name else ""
         rest = "" if self.otherwise == "keep" else ", others become empty"
         return f"Map {' and '.join(what)} of {name_of(schema, self.field)}{into}{rest}"
 
 
-def unmapped(step: MapValues, flow: Flow, run: Run) -> list[tuple[str, int]]:
+def list_unmapped(step: MapValues, flow: Flow, run: Run) -> list[tuple[str, int]]:
     """The values before the step that its mapping does not name, with their rows, the most frequent first."""
-    (field,) = only(flow.schema, (step.field,), TEXT_ONLY, "mapped")
-    named_values = [value for value in step.mapping(run) if value is not None]
+    (field,) = pick_fields(flow.schema, (step.field,), TEXT_ONLY, "mapped")
+    named_values = [value for value in step.build_mapping(run) if value is not None]
     counts = flow.rows.select(v=field.id).filter(
         pl.col("v").is_not_null() & ~pl.col("v").is_in(pl.Series(named_values, dtype=pl.String).implode())
     )
@@ -227,8 +237,8 @@ def unmapped(step: MapValues, flow: Flow, run: Run) -> list[tuple[str, int]]:
     return [(value, count) for value, count in counted.iter_rows()]
 
 
-@step
-class Append(Step):
+@get_step_type
+class AppendTable(ShapingStep):
     title, theme = "Append rows", "Other data"
     purpose: ClassVar[str] = "Add the rows of another dataset below; columns are matched by their names."
     keeps_rows: ClassVar[bool] = False
@@ -244,7 +254,7 @@ class Append(Step):
         "Column that says where a row is from", "text", "", max_length=200, hint="Nothing: no such column."
     )
 
-    def datasets(self) -> set[str]:
+    def list_datasets(self) -> set[str]:
         return {self.dataset} if self.dataset else set()
 
     def apply(self, flow: Flow, run: Run) -> Flow:
@@ -254,34 +264,34 @@ class Append(Step):
         borrowed = []
         for field in flow.fields:
             match = theirs.pop(field.name.casefold(), None)
-            kind = field.kind if match is None else _joint_kind(field.kind, match.kind)
-            ours.append(_as(field, kind).alias(field.id))
-            borrowed.append((_as(match, kind) if match else pl.lit(None, dtype=kind.dtype)).alias(field.id))
+            kind = field.kind if match is None else _find_joint_type(field.kind, match.kind)
+            ours.append(_convert_field(field, kind).alias(field.id))
+            borrowed.append((_convert_field(match, kind) if match else pl.lit(None, dtype=kind.dtype)).alias(field.id))
             fields.append(
                 field
                 if kind is field.kind
                 else field.model_copy(
                     update=(
                         {"kind": kind, "role": "dimension", "aggregate": Aggregate.COUNT}
-                        if kind is Kind.TEXT
+                        if kind is DataType.TEXT
                         else {"kind": kind}
                     )
                 )
             )
         if self.new_columns == "take":
             for field in theirs.values():
-                column = part_id(self.id, field.id)
+                column = make_part_id(self.id, field.id)
                 ours.append(pl.lit(None, dtype=field.kind.dtype).alias(column))
                 borrowed.append(pl.col(field.id).alias(column))
                 fields.append(field.model_copy(update={"id": column}))
         if self.mark.strip():
-            new = new_field(flow.with_fields(flow.rows, fields), self.id, self.mark, Kind.TEXT)
+            new = make_field(flow.replace_fields(flow.rows, fields), self.id, self.mark, DataType.TEXT)
             ours.append(pl.lit("this table").alias(self.id))
             borrowed.append(pl.lit(run.table_name(self.dataset)).alias(self.id))
             fields.append(new)
-        return flow.with_fields(pl.concat([flow.rows.select(ours), other.rows.select(borrowed)]), fields)
+        return flow.replace_fields(pl.concat([flow.rows.select(ours), other.rows.select(borrowed)]), fields)
 
-    def differences(self, flow: Flow, run: Run) -> tuple[list[str], list[str], list[str]]:
+    def list_differences(self, flow: Flow, run: Run) -> tuple[list[str], list[str], list[str]]:
         """Names of the columns only here, only there, and of different kinds."""
         theirs = {field.name.casefold(): field for field in run.table(self.dataset).fields}
         ours = {field.name.casefold(): field for field in flow.fields}
@@ -292,22 +302,22 @@ class Append(Step):
             kinds,
         )
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         return f"Append the rows of {run.table_name(self.dataset)}"
 
 
-def _joint_kind(a: Kind, b: Kind) -> Kind:
+def _find_joint_type(a: DataType, b: DataType) -> DataType:
     if a is b:
         return a
     if a.is_number and b.is_number:
-        return Kind.DECIMAL
-    return Kind.DATETIME if a.is_date and b.is_date else Kind.TEXT
+        return DataType.DECIMAL
+    return DataType.DATETIME if a.is_date and b.is_date else DataType.TEXT
 
 
-def _as(field: Field, kind: Kind) -> pl.Expr:
+def _convert_field(field: DataField, kind: DataType) -> pl.Expr:
     column = pl.col(field.id)
     return (
-        as_text(Operand(column, field.kind))
-        if kind is Kind.TEXT and field.kind is not Kind.TEXT
+        convert_to_text(Operand(column, field.kind))
+        if kind is DataType.TEXT and field.kind is not DataType.TEXT
         else column.cast(kind.dtype)
     )

@@ -8,19 +8,28 @@ from typing import ClassVar, Literal
 
 import polars as pl
 
-from veduta.core.classes import class_expression, decimals_of
-from veduta.core.data.fields import Kind, Role, Schema
+from veduta.core.classes import build_class_expression, count_decimals
+from veduta.core.data.fields import DataType, FieldRole, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
-from veduta.core.formula.library.bounds import pattern_replaced, replaced
-from veduta.core.formula.library.texts import checked_pattern, extracted, trimmed
-from veduta.core.query.filters import typed
-from veduta.core.shaping.flow import Flow, Run, new_field, part_id
-from veduta.core.shaping.steps.base import NUMBERS, TEXT_ONLY, Step, asks, name_of, named, only, step
+from veduta.core.formula.library.bounds import replace_pattern, replace_text
+from veduta.core.formula.library.texts import check_pattern, extract_pattern, trim_text
+from veduta.core.query.filters import convert_point_value
+from veduta.core.shaping.flow import Flow, Run, make_field, make_part_id
+from veduta.core.shaping.steps.base import (
+    NUMBERS,
+    TEXT_ONLY,
+    ShapingStep,
+    asks,
+    get_step_type,
+    label_fields,
+    name_of,
+    pick_fields,
+)
 
 
-@step
-class Replace(Step):
+@get_step_type
+class ReplaceValues(ShapingStep):
     title, theme = "Replace values", "Values"
     purpose: ClassVar[str] = "Put one text in the place of another, in whole cells or inside them."
     do: Literal["replace"] = "replace"
@@ -36,54 +45,54 @@ class Replace(Step):
 
     def apply(self, flow: Flow, run: Run) -> Flow:
         if self.how == "whole":
-            return flow.with_rows(
-                flow.rows.with_columns(self._whole(flow.schema, field_id) for field_id in self.fields)
+            return flow.replace_rows(
+                flow.rows.with_columns(self._match_whole(flow.schema, field_id) for field_id in self.fields)
             )
-        fields = only(flow.schema, self.fields, TEXT_ONLY, "searched for parts")
+        fields = pick_fields(flow.schema, self.fields, TEXT_ONLY, "searched for parts")
         if not self.find:
             raise DefinitionProblem("There is nothing to find yet.", hint="Write what is to be replaced.")
         if self.how == "pattern":
-            pattern = checked_pattern(self.find)
-            texts = [pattern_replaced(pl.col(field.id), pattern, self.put) for field in fields]
+            pattern = check_pattern(self.find)
+            texts = [replace_pattern(pl.col(field.id), pattern, self.put) for field in fields]
         else:
-            texts = [replaced(pl.col(field.id), pl.lit(self.find), pl.lit(self.put)) for field in fields]
+            texts = [replace_text(pl.col(field.id), pl.lit(self.find), pl.lit(self.put)) for field in fields]
         # A text of which nothing is left is empty.
-        return flow.with_rows(flow.rows.with_columns(pl.when(text != "").then(text) for text in texts))
+        return flow.replace_rows(flow.rows.with_columns(pl.when(text != "").then(text) for text in texts))
 
-    def _whole(self, schema: Schema, field_id: str) -> pl.Expr:
+    def _match_whole(self, schema: Schema, field_id: str) -> pl.Expr:
         field, column = schema[field_id], pl.col(schema[field_id].id)
-        find = typed(self.find or None, field)
-        put = pl.lit(typed(self.put or None, field), dtype=field.kind.dtype)
+        find = convert_point_value(self.find or None, field)
+        put = pl.lit(convert_point_value(self.put or None, field), dtype=field.kind.dtype)
         is_it = column.is_null() if find is None else column == pl.lit(find, dtype=field.kind.dtype)
         return pl.when(is_it).then(put).otherwise(column).alias(field.id)
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         find, put = (f"“{text}”" if text else "empty" for text in (self.find, self.put))
         where = {"whole": "", "part": " inside cells", "pattern": " (a pattern)"}[self.how]
         return (
-            f"In {named(schema, self.fields)} replace {find}{where} with"
+            f"In {label_fields(schema, self.fields)} replace {find}{where} with"
             f" {put if self.put or self.how == 'whole' else 'nothing'}"
         )
 
 
-@step
-class Trim(Step):
+@get_step_type
+class TrimTexts(ShapingStep):
     title, theme = "Trim blanks", "Values"
     purpose: ClassVar[str] = "Take blanks away at both ends, and double ones inside."
     do: Literal["trim"] = "trim"
     fields: tuple[str, ...] = asks("Columns", "fields", min_length=1, kinds=TEXT_ONLY)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        fields = only(flow.schema, self.fields, TEXT_ONLY, "trimmed")
-        trims = [trimmed(Operand(pl.col(field.id), Kind.TEXT)) for field in fields]
-        return flow.with_rows(flow.rows.with_columns(pl.when(text != "").then(text) for text in trims))
+        fields = pick_fields(flow.schema, self.fields, TEXT_ONLY, "trimmed")
+        trims = [trim_text(Operand(pl.col(field.id), DataType.TEXT)) for field in fields]
+        return flow.replace_rows(flow.rows.with_columns(pl.when(text != "").then(text) for text in trims))
 
-    def words(self, schema: Schema, run: Run) -> str:
-        return f"Trim blanks of {named(schema, self.fields)}"
+    def describe(self, schema: Schema, run: Run) -> str:
+        return f"Trim blanks of {label_fields(schema, self.fields)}"
 
 
-@step
-class Case(Step):
+@get_step_type
+class ChangeCase(ShapingStep):
     title, theme = "Change case", "Values"
     purpose: ClassVar[str] = "Write text in capitals, in small letters, or with capital first letters."
     do: Literal["case"] = "case"
@@ -101,7 +110,7 @@ class Case(Step):
     )
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        fields = only(flow.schema, self.fields, TEXT_ONLY, "written another way")
+        fields = pick_fields(flow.schema, self.fields, TEXT_ONLY, "written another way")
         changes: dict[str, Callable[[pl.Expr], pl.Expr]] = {
             "upper": lambda t: t.str.to_uppercase(),
             "lower": lambda t: t.str.to_lowercase(),
@@ -109,20 +118,20 @@ class Case(Step):
             "sentence": lambda t: t.str.head(1).str.to_uppercase() + t.str.slice(1).str.to_lowercase(),
         }
         to = changes[self.to]
-        return flow.with_rows(flow.rows.with_columns(to(pl.col(field.id)) for field in fields))
+        return flow.replace_rows(flow.rows.with_columns(to(pl.col(field.id)) for field in fields))
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         how = {
             "upper": "in capitals",
             "lower": "in small letters",
             "title": "with capital words",
             "sentence": "with a capital first",
         }
-        return f"Write {named(schema, self.fields)} {how[self.to]}"
+        return f"Write {label_fields(schema, self.fields)} {how[self.to]}"
 
 
-@step
-class Split(Step):
+@get_step_type
+class SplitColumn(ShapingStep):
     title, theme = "Split a column", "Values"
     purpose: ClassVar[str] = "Cut text at a separator into several columns."
     do: Literal["split"] = "split"
@@ -132,27 +141,27 @@ class Split(Step):
     drop: bool = asks("Leave the column itself out", "switch", False)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        (field,) = only(flow.schema, (self.field,), TEXT_ONLY, "split")
+        (field,) = pick_fields(flow.schema, (self.field,), TEXT_ONLY, "split")
         count = len(self.names)
         # The last part takes the rest, so that nothing is lost.
         parts = pl.col(field.id).str.splitn(self.by, count)
         after = field.id
         for number, name in enumerate(self.names, 1):
-            column = part_id(self.id, str(number))
+            column = make_part_id(self.id, str(number))
             text = parts.struct.field(f"field_{number - 1}").str.strip_chars()
             rows = flow.rows.with_columns(pl.when(text != "").then(text).alias(column))
-            flow = flow.with_column(rows, new_field(flow, column, name, Kind.TEXT), after)
+            flow = flow.add_column(rows, make_field(flow, column, name, DataType.TEXT), after)
             after = column
         if not self.drop:
             return flow
-        return flow.with_fields(flow.rows.drop(field.id), [each for each in flow.fields if each.id != field.id])
+        return flow.replace_fields(flow.rows.drop(field.id), [each for each in flow.fields if each.id != field.id])
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         return f"Split {name_of(schema, self.field)} at “{self.by}” into {', '.join(self.names)}"
 
 
-@step
-class Extract(Step):
+@get_step_type
+class ExtractPattern(ShapingStep):
     title, theme = "Extract by pattern", "Values"
     purpose: ClassVar[str] = "Take the part of a text that a pattern finds into a new column."
     do: Literal["extract"] = "extract"
@@ -167,18 +176,20 @@ class Extract(Step):
     name: str = asks("Name of the new column", "text", min_length=1, max_length=200)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        (field,) = only(flow.schema, (self.field,), TEXT_ONLY, "searched")
-        part = extracted(Operand(pl.col(field.id), Kind.TEXT), Operand(pl.lit(None), Kind.TEXT, self.pattern, True))
-        return flow.with_column(
-            flow.rows.with_columns(part.alias(self.id)), new_field(flow, self.id, self.name, Kind.TEXT), field.id
+        (field,) = pick_fields(flow.schema, (self.field,), TEXT_ONLY, "searched")
+        part = extract_pattern(
+            Operand(pl.col(field.id), DataType.TEXT), Operand(pl.lit(None), DataType.TEXT, self.pattern, True)
+        )
+        return flow.add_column(
+            flow.rows.with_columns(part.alias(self.id)), make_field(flow, self.id, self.name, DataType.TEXT), field.id
         )
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         return f"Extract {self.pattern} from {name_of(schema, self.field)} into {self.name}"
 
 
-@step
-class Bins(Step):
+@get_step_type
+class MakeBins(ShapingStep):
     title, theme = "Bins", "Values"
     purpose: ClassVar[str] = "Sort numbers into ranges: of one width, of equal counts, or with edges of your own."
     do: Literal["bins"] = "bins"
@@ -198,15 +209,15 @@ class Bins(Step):
     name: str = asks("Name of the new column", "text", min_length=1, max_length=200)
 
     def apply(self, flow: Flow, run: Run) -> Flow:
-        (field,) = only(flow.schema, (self.field,), NUMBERS, "put into ranges")
+        (field,) = pick_fields(flow.schema, (self.field,), NUMBERS, "put into ranges")
         value = pl.col(field.id).cast(pl.Float64)
         if self.how == "width":
             if not self.width > 0 or not math.isfinite(self.width):
                 raise DefinitionProblem("The width must be above zero.", hint="Write another width.")
-            start = class_expression(value, self.width, whole=False)
-            end = (start + self.width).round(decimals_of(self.width))
+            start = build_class_expression(value, self.width, whole=False)
+            end = (start + self.width).round(count_decimals(self.width))
         else:
-            edges = sorted(set(self.edges)) if self.how == "edges" else self._quantiles(flow, value)
+            edges = sorted(set(self.edges)) if self.how == "edges" else self._compute_quantiles(flow, value)
             if len(edges) < 1:
                 raise DefinitionProblem("There are no edges yet.", hint="Write at least one number.")
             bin_number = pl.sum_horizontal((value >= edge).cast(pl.Int32) for edge in edges)
@@ -214,9 +225,9 @@ class Bins(Step):
             start = bin_number.replace_strict(list(range(len(edges) + 1)), ends[:-1], return_dtype=pl.Float64)
             end = bin_number.replace_strict(list(range(len(edges) + 1)), ends[1:], return_dtype=pl.Float64)
         if self.show == "start":
-            made, kind = start, Kind.DECIMAL
+            made, kind = start, DataType.DECIMAL
         else:
-            low, high, kind = _plain(start), _plain(end), Kind.TEXT
+            low, high, kind = _simplify_number(start), _simplify_number(end), DataType.TEXT
             made = (
                 pl.when(value.is_null())
                 .then(None)
@@ -226,17 +237,17 @@ class Bins(Step):
                 .then(low + " and more")
                 .otherwise(low + " to under " + high)
             )
-        new = new_field(flow, self.id, self.name, kind, role=Role.DIMENSION)
-        return flow.with_column(flow.rows.with_columns(made.alias(self.id)), new, field.id)
+        new = make_field(flow, self.id, self.name, kind, role=FieldRole.DIMENSION)
+        return flow.add_column(flow.rows.with_columns(made.alias(self.id)), new, field.id)
 
-    def _quantiles(self, flow: Flow, value: pl.Expr) -> list[float]:
+    def _compute_quantiles(self, flow: Flow, value: pl.Expr) -> list[float]:
         shares = [i / self.count for i in range(1, self.count)]
         quantiles = flow.rows.select(
             value.quantile(share, "higher").alias(str(i)) for i, share in enumerate(shares)
         ).collect()
         return sorted({edge for edge in quantiles.row(0) if edge is not None})
 
-    def words(self, schema: Schema, run: Run) -> str:
+    def describe(self, schema: Schema, run: Run) -> str:
         how = {
             "width": f"ranges of {self.width:g}",
             "count": f"{self.count} ranges of equally many rows",
@@ -245,7 +256,7 @@ class Bins(Step):
         return f"Put {name_of(schema, self.field)} into {how} as {self.name}"
 
 
-def _plain(number: pl.Expr) -> pl.Expr:
+def _simplify_number(number: pl.Expr) -> pl.Expr:
     whole = (number == number.floor()) & (number.abs() < 2**53)
     rounded = number.round(10)
     return pl.when(whole).then(number.cast(pl.Int64, strict=False).cast(pl.String)).otherwise(rounded.cast(pl.String))

@@ -17,10 +17,10 @@ from django.utils.safestring import SafeString, mark_safe
 from veduta.core.chart.drawing.cells import Cell
 from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.chart.drawing.in_cells import is_strong
-from veduta.core.chart.theme import in_both, text_in_both
+from veduta.core.chart.theme import get_both_colours, get_both_text_colours
 from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import format_number, plain_number
-from veduta.core.words import counted, listed
+from veduta.core.formats import format_number, write_plain_number
+from veduta.core.words import join_names, pluralise
 
 register = template.Library()
 PARTS = settings.BASE_DIR / "veduta/web/static/dist/parts.json"
@@ -56,7 +56,7 @@ def as_json(value: Any) -> str:
 def plural(count: int, word: str) -> str:
     """`3|plural:"row"` is "3 rows"; a word with another plural is given as "entry,entries"."""
     one, _, many = word.partition(",")
-    return counted(count, one, many)
+    return pluralise(count, one, many)
 
 
 @register.filter
@@ -99,7 +99,7 @@ def _held(thing: Any, name: str) -> Any:
 def samples(number_format: NumberFormat) -> str:
     """What a format makes of some numbers, in words."""
     numbers = (1234567.891, 0.5, -12, 0)
-    return listed([format_number(number, number_format) for number in numbers])
+    return join_names([format_number(number, number_format) for number in numbers])
 
 
 @register.filter
@@ -162,7 +162,7 @@ def cell_attributes(cell: Cell) -> SafeString:
         "rowspan": cell.rows if cell.rows > 1 else "",
         **_tones(look),
         "data-point": "" if cell.point is None else json.dumps(cell.point),
-        "data-value": "" if cell.value is None else plain_number(cell.value),
+        "data-value": "" if cell.value is None else write_plain_number(cell.value),
         "data-column": cell.column,
         "data-across": _across(cell),
         "data-total": "" if cell.behind is None else json.dumps(cell.behind),
@@ -188,15 +188,15 @@ def tones(look: CellLook | None) -> SafeString:
 @register.simple_tag
 def bar_tone(cell: Cell) -> SafeString:
     """The colour of its own that the bar in a cell has."""
-    return _attributes({"data-fill": " ".join(in_both(cell.bar_colour)) if cell.bar_colour else ""})
+    return _attributes({"data-fill": " ".join(get_both_colours(cell.bar_colour)) if cell.bar_colour else ""})
 
 
 def _tones(look: CellLook) -> dict[str, str]:
     found = {}
     if look.ground:
-        found["data-ground"] = " ".join(in_both(look.ground))
+        found["data-ground"] = " ".join(get_both_colours(look.ground))
     if look.ground or look.colour:
-        found["data-ink"] = " ".join(text_in_both(look.colour, look.ground))
+        found["data-ink"] = " ".join(get_both_text_colours(look.colour, look.ground))
     return found
 
 

@@ -98,7 +98,7 @@ class Child:
         self.deaths = 1 if time.monotonic() - self.started >= CALM else self.deaths + 1
         if not self.was_ready and self.deaths >= TRIES:
             raise CommandError(f"“{' '.join(self.command)}” does not run. What it said stands above.")
-        self.start_at = time.monotonic() + pause_after(self.deaths)
+        self.start_at = time.monotonic() + choose_pause(self.deaths)
 
     def _listen(self) -> None:
         try:
@@ -114,7 +114,7 @@ class Child:
             self.said = -1
 
 
-def pause_after(deaths: int) -> float:
+def choose_pause(deaths: int) -> float:
     """Seconds until a process is started again that has died so often without having lived long."""
     return 0.0 if deaths <= 1 else min(0.5 * 2 ** (deaths - 2), LONGEST_PAUSE)
 
