@@ -3,6 +3,7 @@ holds the figures of one commit, by group."""
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 import statistics
@@ -10,7 +11,6 @@ import subprocess
 import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from dataclasses import field as attribute
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
@@ -27,7 +27,7 @@ class Figure:
     goal: str = ""
     rows: int = 0
     unit: str = "ms"
-    beside: dict[str, float] = attribute(default_factory=dict)
+    beside: dict[str, float] = dataclasses.field(default_factory=dict)
 
     @property
     def ratio(self) -> float | None:

@@ -10,8 +10,7 @@ from typing import Any
 
 import polars as pl
 from dateutil.relativedelta import relativedelta
-from pydantic import Field as Attribute
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from veduta.core.classes import build_class_expression
 from veduta.core.data.fields import DataField, DataType, Frozen, Schema
@@ -80,8 +79,8 @@ MONTHS = (
 class ValueGroup(Frozen):
     """Texts that stand together as one value, under a name."""
 
-    name: str = Attribute(min_length=1, max_length=200)
-    values: tuple[str | None, ...] = Attribute(min_length=1, max_length=2_000)
+    name: str = Field(min_length=1, max_length=200)
+    values: tuple[str | None, ...] = Field(min_length=1, max_length=2_000)
 
 
 class Grouping(Frozen):
@@ -90,8 +89,8 @@ class Grouping(Frozen):
 
     field: str
     grain: Grain | None = None
-    width: float | None = Attribute(None, gt=0)
-    together: tuple[ValueGroup, ...] = Attribute((), max_length=50)
+    width: float | None = Field(None, gt=0)
+    together: tuple[ValueGroup, ...] = Field((), max_length=50)
 
     @model_validator(mode="before")
     @classmethod

@@ -7,8 +7,7 @@ from typing import Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from dateutil.rrule import rrulestr
-from pydantic import Field as Attribute
-from pydantic import field_validator
+from pydantic import Field, field_validator
 
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
@@ -36,7 +35,7 @@ OFTEN_WORDS: dict[Often, str] = {
 class Schedule(Frozen):
     """A recurrence rule (RFC 5545, as after "RRULE:") on the wall clock of a time zone."""
 
-    rule: str = Attribute(max_length=500)
+    rule: str = Field(max_length=500)
     zone: str = "UTC"
 
     @field_validator("zone")

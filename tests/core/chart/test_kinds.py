@@ -22,8 +22,7 @@ from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape, get_ki
 from veduta.core.chart.kinds.base import register_kind
 from veduta.core.chart.outside import complete
 from veduta.core.chart.question import AnsweredChart, ask
-from veduta.core.data.fields import DataType as ValueKind
-from veduta.core.data.fields import Schema
+from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.geography.shapes import Shapes, build_shapes, read_shapes
 from veduta.core.model.model import Model
@@ -89,8 +88,8 @@ def validator(grammar: str) -> jsonschema_rs.Draft7Validator:
 FIELDS = [
     SAILING_FIELDS[0].model_copy(update={"shapes": "seas"}),
     *SAILING_FIELDS[1:],
-    field("Latitude", ValueKind.DECIMAL, place="latitude"),
-    field("Longitude", ValueKind.DECIMAL, place="longitude"),
+    field("Latitude", DataType.DECIMAL, place="latitude"),
+    field("Longitude", DataType.DECIMAL, place="longitude"),
 ]
 
 

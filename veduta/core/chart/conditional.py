@@ -6,7 +6,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
@@ -90,22 +90,22 @@ class ConditionalFormat(Frozen):
     tests: Literal["measure", "dimension", "formula"] = "measure"
     measure: Measure | None = None
     dimension: Grouping | None = None
-    formula: str = Attribute("", max_length=5_000)
+    formula: str = Field("", max_length=5_000)
     test: TestName = "above"
     against: Against = "value"
     value: Value = None
     high: Value = None
-    parameter: str = Attribute("", max_length=40)
+    parameter: str = Field("", max_length=40)
     other: Measure | None = None
-    percent: float = Attribute(90, ge=0, le=100)
-    count: int = Attribute(3, ge=1, le=10_000)
+    percent: float = Field(90, ge=0, le=100)
+    count: int = Field(3, ge=1, le=10_000)
     on: Literal["cells", "row"] = "cells"
     cells: Measure | None = None
     colour: Colour = ""
     ground: Colour = ""
     strong: bool = False
     sign: SignName = ""
-    said: str = Attribute("", max_length=100)
+    said: str = Field("", max_length=100)
 
     @property
     def is_whole(self) -> bool:

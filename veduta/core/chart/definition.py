@@ -8,8 +8,7 @@ import json
 from collections.abc import Sequence
 from typing import Annotated, Any, Final, Literal
 
-from pydantic import Field as Attribute
-from pydantic import StringConstraints, ValidationError, model_validator
+from pydantic import Field, StringConstraints, ValidationError, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
@@ -42,30 +41,30 @@ class Layer(Frozen):
     `size` that of dots, in pixels. One that is `undivided` shows the totals of the first dimension's values, whatever
     splits the others."""
 
-    measures: tuple[Annotated[int, Attribute(ge=0, lt=50)], ...] = Attribute(min_length=1, max_length=50)
+    measures: tuple[Annotated[int, Field(ge=0, lt=50)], ...] = Field(min_length=1, max_length=50)
     how: How
     axis: Literal["first", "second"] = "first"
     undivided: bool = False
     colour: Colour = ""
-    test: str = Attribute("", max_length=5_000)
+    test: str = Field("", max_length=5_000)
     other: Colour = ""
-    said: str = Attribute("", max_length=100)
-    other_said: str = Attribute("", max_length=100)
+    said: str = Field("", max_length=100)
+    other_said: str = Field("", max_length=100)
     shade: Measure | None = None
-    steps: int = Attribute(0, ge=0, le=9)
+    steps: int = Field(0, ge=0, le=9)
     dash: Dash = ""
-    width: float | None = Attribute(None, ge=0.5, le=20)
-    size: float | None = Attribute(None, ge=2, le=60)
-    opacity: float | None = Attribute(None, ge=0.05, le=1)
+    width: float | None = Field(None, ge=0.5, le=20)
+    size: float | None = Field(None, ge=2, le=60)
+    opacity: float | None = Field(None, ge=0.05, le=1)
 
 
 class EventFields(Frozen):
     """Where events are: a dataset with the fields of their first and perhaps last day, and of their words."""
 
-    dataset: str = Attribute(min_length=1, max_length=60)
-    start: str = Attribute(min_length=1, max_length=60)
-    end: str = Attribute("", max_length=60)
-    words: str = Attribute("", max_length=60)
+    dataset: str = Field(min_length=1, max_length=60)
+    start: str = Field(min_length=1, max_length=60)
+    end: str = Field("", max_length=60)
+    words: str = Field("", max_length=60)
 
 
 class ReferenceMark(Frozen):
@@ -76,18 +75,18 @@ class ReferenceMark(Frozen):
     are its words."""
 
     of: Literal["number", "groups", "rows", "formula", "dates", "events"] = "groups"
-    measure: Annotated[int, Attribute(ge=0, lt=50)] | None = None
+    measure: Annotated[int, Field(ge=0, lt=50)] | None = None
     statistic: Literal["mean", "median", "min", "max", "percentile"] = "mean"
-    percent: float = Attribute(90, ge=0, le=100)
+    percent: float = Field(90, ge=0, le=100)
     over: Literal["panel", "all"] = "panel"
     value: float | None = None
     high: float | None = None
-    parameter: str = Attribute("", max_length=40)
-    formula: str = Attribute("", max_length=5_000)
+    parameter: str = Field("", max_length=40)
+    formula: str = Field("", max_length=5_000)
     start: dt.date | None = None
     end: dt.date | None = None
     events: EventFields | None = None
-    said: str = Attribute("", max_length=200)
+    said: str = Field("", max_length=200)
     colour: Colour = ""
     dash: Dash = ""
 
@@ -111,7 +110,7 @@ class Panels(Frozen):
     dimension they go on in the next row (`wrapped`), or stand in one row or column. `scales` are common to all, or the
     value axes of each are its own, or both axes."""
 
-    by: tuple[Grouping, ...] = Attribute(min_length=1, max_length=2)
+    by: tuple[Grouping, ...] = Field(min_length=1, max_length=2)
     arranged: Literal["wrapped", "beside", "below"] = "wrapped"
     scales: Literal["common", "values", "own"] = "common"
 
@@ -121,7 +120,7 @@ class Drilling(Frozen):
     dates, and by any `others` of its dimensions; or not at all."""
 
     off: bool = False
-    along: str = Attribute("", max_length=100)
+    along: str = Field("", max_length=100)
     others: bool = True
 
 
@@ -137,30 +136,30 @@ class ChartDefinition(Frozen):
 
     version: Literal[2] = VERSION
     dataset: str
-    title: str = Attribute("", max_length=1_000)
-    note: str = Attribute("", max_length=2_000)
-    foot: str = Attribute("", max_length=2_000)
+    title: str = Field("", max_length=1_000)
+    note: str = Field("", max_length=2_000)
+    foot: str = Field("", max_length=2_000)
     kind: KindName | None = None
-    settings: dict[KindName, SettingValue] = Attribute({}, max_length=100)
-    show: tuple[Measure, ...] = Attribute((), max_length=50)
-    layers: tuple[Layer, ...] = Attribute((), max_length=20)
-    by: tuple[Grouping, ...] = Attribute((), max_length=10)
+    settings: dict[KindName, SettingValue] = Field({}, max_length=100)
+    show: tuple[Measure, ...] = Field((), max_length=50)
+    layers: tuple[Layer, ...] = Field((), max_length=20)
+    by: tuple[Grouping, ...] = Field((), max_length=10)
     split: Grouping | None = None
     panels: Panels | None = None
-    only: tuple[Filter, ...] = Attribute((), max_length=50)
+    only: tuple[Filter, ...] = Field((), max_length=50)
     keep: TopN | None = None
     sort: Sort | None = None
-    series_order: tuple[Value, ...] = Attribute((), max_length=5_000)
+    series_order: tuple[Value, ...] = Field((), max_length=5_000)
     totals: Literal["", "all", "none"] = ""
-    references: tuple[ReferenceMark, ...] = Attribute((), max_length=20)
-    aligned: str = Attribute("", max_length=5_000)
+    references: tuple[ReferenceMark, ...] = Field((), max_length=20)
+    aligned: str = Field("", max_length=5_000)
     own_periods: bool = False
     values: dict[str, ParameterSetting] = {}
-    colours: tuple[ColourList, ...] = Attribute((), max_length=20)
+    colours: tuple[ColourList, ...] = Field((), max_length=20)
     own_colours: bool = False
-    specification: str = Attribute("", max_length=200_000)
+    specification: str = Field("", max_length=200_000)
     look: Look = Look()
-    conditional: tuple[ConditionalFormat, ...] = Attribute((), max_length=50)
+    conditional: tuple[ConditionalFormat, ...] = Field((), max_length=50)
     drill: Drilling = Drilling()
 
     @property
@@ -239,9 +238,9 @@ def make_default_measure(field: DataField) -> Measure:
 
 
 def sort_of_column(definition: ChartDefinition, columns: str) -> Sort | None:
-    """The sort by a column of the chart's rows, named as by `list_sorted_columns`, with a "-" before it where it descends,
-    and of a crosstab with the values across, as m0@["2025"]; further columns behind commas decide where those before
-    them tie. None if the chart has no such column or cannot be sorted by it."""
+    """The sort by a column of the chart's rows, named as by `list_sorted_columns`, with a "-" before it where it
+    descends, and of a crosstab with the values across, as m0@["2025"]; further columns behind commas decide where those
+    before them tie. None if the chart has no such column or cannot be sorted by it."""
     column, *further = [columns] if "@" in columns else columns.split(",")
     name, _, place = column.removeprefix("-").partition("@")
     descending = column.startswith("-")

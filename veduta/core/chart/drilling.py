@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import PERIODS, Grain, Grouping, list_field_grains
 from veduta.core.chart.choose import choose_kind
@@ -32,9 +32,9 @@ class DrillStep(Frozen):
     dimensions gets its first one. To `unfold` a table is to put the other one after it instead, with subtotals into
     which its rows are folded."""
 
-    position: int = Attribute(0, ge=0, lt=10)
+    position: int = Field(0, ge=0, lt=10)
     to: Grouping
-    into: tuple[Value, ...] | None = Attribute(None, min_length=1, max_length=10)
+    into: tuple[Value, ...] | None = Field(None, min_length=1, max_length=10)
     unfold: bool = False
 
     def list_filtered(self, chart: ChartDefinition) -> list[tuple[Grouping, Value]]:

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated, Final, Literal
 
-from pydantic import AfterValidator, StringConstraints, model_validator
-from pydantic import Field as Attribute
+from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.addresses import validate_address
@@ -18,7 +17,7 @@ from veduta.core.data.date_patterns import validate_date_pattern
 from veduta.core.data.fields import Frozen
 from veduta.core.data.languages import LanguageCode
 
-End = Annotated[float, Attribute(allow_inf_nan=False)]
+End = Annotated[float, Field(allow_inf_nan=False)]
 NAMED = re.compile(r"([1-9]|1[0-9]|2[0-4]|better|worse|quiet|ink|#[0-9A-F]{6})?")
 
 
@@ -43,17 +42,17 @@ class AxisLook(Frozen):
     along time have `gaps` where there are no rows, or are drawn through. Either may be reversed, have a grid or none,
     or be hidden."""
 
-    title: str | None = Attribute(None, max_length=200)
+    title: str | None = Field(None, max_length=200)
     low: End | None = None
     high: End | None = None
-    low_parameter: str = Attribute("", max_length=40)
-    high_parameter: str = Attribute("", max_length=40)
+    low_parameter: str = Field("", max_length=40)
+    high_parameter: str = Field("", max_length=40)
     begins: Literal["", "zero", "data"] = ""
     scale: Literal["", "linear", "logarithmic"] = ""
-    ticks: Annotated[int, Attribute(ge=2, le=40)] | None = None
+    ticks: Annotated[int, Field(ge=2, le=40)] | None = None
     labels: Literal["", "level", "slanted", "upright", "wrapped"] = ""
-    letters: Annotated[int, Attribute(ge=3, le=100)] | None = None
-    every: Annotated[int, Attribute(ge=1, le=1_000)] | None = None
+    letters: Annotated[int, Field(ge=3, le=100)] | None = None
+    every: Annotated[int, Field(ge=1, le=1_000)] | None = None
     gaps: Literal["", "bridged"] = ""
     reversed: bool = False
     grid: Literal["", "shown", "none"] = ""
@@ -84,7 +83,7 @@ class LegendLook(Frozen):
 
     place: Literal["", "top", "bottom", "left", "right", "inside", "none"] = ""
     order: Literal["", "reversed", "names"] = ""
-    most: Annotated[int, Attribute(ge=1, le=200)] | None = None
+    most: Annotated[int, Field(ge=1, le=200)] | None = None
 
 
 class LabelLook(Frozen):
@@ -98,17 +97,17 @@ class LabelLook(Frozen):
 class ValueName(Frozen):
     """What a value of a dimension (named as by `value_colours.key_of`) is called in a chart."""
 
-    field: str = Attribute(min_length=1, max_length=100)
-    value: str | None = Attribute(max_length=1_000)
-    name: str = Attribute(min_length=1, max_length=200)
+    field: str = Field(min_length=1, max_length=100)
+    value: str | None = Field(max_length=1_000)
+    name: str = Field(min_length=1, max_length=200)
 
 
 class DateLook(Frozen):
     """How the periods of a dimension (named as by `value_colours.key_of`) are written: by a pattern of CLDR, and in
     which language."""
 
-    field: str = Attribute(min_length=1, max_length=100)
-    pattern: Annotated[str, Attribute(min_length=1, max_length=60), AfterValidator(validate_date_pattern)]
+    field: str = Field(min_length=1, max_length=100)
+    pattern: Annotated[str, Field(min_length=1, max_length=60), AfterValidator(validate_date_pattern)]
     language: LanguageCode = "en"
 
 
@@ -116,8 +115,8 @@ class ValueLook(Frozen):
     """What the values of a dimension (named as by `value_colours.key_of`) are in a table besides their words: they lead
     to an `address` of the web, and pictures that have their names stand beside them or instead of them."""
 
-    field: str = Attribute(min_length=1, max_length=100)
-    address: Annotated[str, Attribute(max_length=500), AfterValidator(validate_address)] = ""
+    field: str = Field(min_length=1, max_length=100)
+    address: Annotated[str, Field(max_length=500), AfterValidator(validate_address)] = ""
     pictures: Literal["", "beside", "instead"] = ""
 
 
@@ -130,12 +129,12 @@ class SeriesLook(Frozen):
     lines are, in pixels, how they are dashed, whether each of their points is marked, and how much of what is behind
     them is seen."""
 
-    name: str = Attribute(max_length=1_000)
+    name: str = Field(max_length=1_000)
     colour: Colour = ""
-    width: Annotated[float, Attribute(ge=0.5, le=20)] | None = None
+    width: Annotated[float, Field(ge=0.5, le=20)] | None = None
     dash: Literal["", "solid", "dashed", "dotted"] = ""
     points: Literal["", "shown"] = ""
-    opacity: Annotated[float, Attribute(ge=0.05, le=1)] | None = None
+    opacity: Annotated[float, Field(ge=0.05, le=1)] | None = None
 
 
 class TitleLook(Frozen):
@@ -194,7 +193,7 @@ class ColumnLook(Frozen):
 
     What stands `above` its heading, and above those of its neighbours that have the same, groups columns of a table."""
 
-    measure: Annotated[int, Attribute(ge=0, lt=50)]
+    measure: Annotated[int, Field(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
     shade_first: bool = False
     over: Literal["", "table", "groups", "fixed"] = ""
@@ -207,7 +206,7 @@ class ColumnLook(Frozen):
     side: Literal["", "right", "instead"] = ""
     totals: bool = False
     trend: Grouping | None = None
-    above: str = Attribute("", max_length=100)
+    above: str = Field("", max_length=100)
 
     @model_validator(mode="after")
     def _validate_order(self) -> ColumnLook:
@@ -233,11 +232,11 @@ class Look(Frozen):
     labels: LabelLook = LabelLook()
     whole: WholeLook = WholeLook()
     table: TableLook = TableLook()
-    columns: tuple[ColumnLook, ...] = Attribute((), max_length=50)
-    names: tuple[ValueName, ...] = Attribute((), max_length=500)
-    series: tuple[SeriesLook, ...] = Attribute((), max_length=200)
-    dates: tuple[DateLook, ...] = Attribute((), max_length=20)
-    values: tuple[ValueLook, ...] = Attribute((), max_length=20)
+    columns: tuple[ColumnLook, ...] = Field((), max_length=50)
+    names: tuple[ValueName, ...] = Field((), max_length=500)
+    series: tuple[SeriesLook, ...] = Field((), max_length=200)
+    dates: tuple[DateLook, ...] = Field((), max_length=20)
+    values: tuple[ValueLook, ...] = Field((), max_length=20)
 
     def list_parameters(self) -> set[str]:
         """Those that ends of axes go by."""

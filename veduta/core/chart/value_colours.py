@@ -8,8 +8,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Annotated, Any
 
-from pydantic import Field as Attribute
-from pydantic import StringConstraints, ValidationError, model_validator
+from pydantic import Field, StringConstraints, ValidationError, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
@@ -29,7 +28,7 @@ Values = tuple[str | None, ...]
 class ColourAssignment(Frozen):
     """The colour of a value, or of values of several fields together."""
 
-    values: tuple[Value, ...] = Attribute(min_length=1, max_length=3)
+    values: tuple[Value, ...] = Field(min_length=1, max_length=3)
     colour: Colour
 
     @model_validator(mode="after")
@@ -43,8 +42,8 @@ class ColourList(Frozen):
     """Colours of the values of a field, or of combinations of those of two or three; values may be there that no row
     has. In a chart, fields are named as by `make_field_key` its dimensions, elsewhere as people read them."""
 
-    fields: tuple[FieldName, ...] = Attribute(min_length=1, max_length=3)
-    colours: tuple[ColourAssignment, ...] = Attribute((), max_length=2_000)
+    fields: tuple[FieldName, ...] = Field(min_length=1, max_length=3)
+    colours: tuple[ColourAssignment, ...] = Field((), max_length=2_000)
 
     @model_validator(mode="after")
     def _validate(self) -> ColourList:

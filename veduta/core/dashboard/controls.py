@@ -6,8 +6,7 @@ import datetime as dt
 import json
 from typing import Annotated, Final, Literal
 
-from pydantic import Field as Attribute
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from veduta.core.calendar import Grain, Grouping, count_whole_months, shift_days, to_date
 from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
@@ -39,8 +38,8 @@ class DatesChoice(Frozen):
 
     kind: Literal["relative", "dates"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
-    count: int = Attribute(12, ge=1, le=1_000)
-    back: int = Attribute(0, ge=0, le=MOST_BACK)
+    count: int = Field(12, ge=1, le=1_000)
+    back: int = Field(0, ge=0, le=MOST_BACK)
     anchor: Literal["latest", "today"] = "latest"
     to_date: bool = False
     start: dt.date | None = None
@@ -105,7 +104,7 @@ class DatesChoice(Frozen):
 class ListChoice(Frozen):
     """What a list control is set to: some values, or all but them."""
 
-    values: tuple[Value, ...] = Attribute(max_length=5_000)
+    values: tuple[Value, ...] = Field(max_length=5_000)
     exclude: bool = False
 
     def filter(self, field: str) -> ListFilter | None:
@@ -147,7 +146,7 @@ class TextChoice(Frozen):
     """What a control of texts is set to: a part of them."""
 
     match: Literal["contains", "starts", "ends"] = "contains"
-    text: str = Attribute("", max_length=500)
+    text: str = Field("", max_length=500)
 
     def filter(self, field: str) -> TextFilter | None:
         return TextFilter(field=field, match=self.match, text=self.text) if self.text.strip() else None
@@ -160,7 +159,7 @@ class TextChoice(Frozen):
 class Option(Frozen):
     """One of the things that readers choose for charts: a measure, a dimension, or the grain of their periods."""
 
-    name: str = Attribute(min_length=1, max_length=200)
+    name: str = Field(min_length=1, max_length=200)
     measure: Measure | None = None
     by: Grouping | None = None
     grain: Grain | None = None
@@ -175,7 +174,7 @@ class Option(Frozen):
 class ChooserChoice(Frozen):
     """Which of its options a chooser is set to, by its place."""
 
-    option: int = Attribute(ge=0, lt=50)
+    option: int = Field(ge=0, lt=50)
 
     def filter(self, field: str) -> None:
         """None: it narrows nothing."""
@@ -187,7 +186,7 @@ class ChooserChoice(Frozen):
 class ParameterChoice(Frozen):
     """What a parameter is set to; None is no limit."""
 
-    set: tuple[Value, ...] | None = Attribute(max_length=200)
+    set: tuple[Value, ...] | None = Field(max_length=200)
 
     def filter(self, field: str) -> None:
         """None: the formulas and limits that read a parameter filter, or not."""
@@ -245,7 +244,7 @@ def list_defaults(kind: ControlKind) -> list[First]:
     return ["set", "reader", "last"] if kind in ("parameter", "text") else ["set", "last"]
 
 
-Fields = dict[str, Annotated[str, Attribute(max_length=100)]]
+Fields = dict[str, Annotated[str, Field(max_length=100)]]
 """By the ids of other datasets, their field that stands for one of ours; "" where they do not follow. Those that are
 not named follow by a field of the same name and kind of value."""
 
@@ -260,25 +259,25 @@ class Control(Frozen):
     `depends` offers only what occurs under all else that narrows the dashboard. What it is set to at first is its own
     choice of its kind, or as `first` says: of a reader, an `attribute`."""
 
-    id: str = Attribute(pattern=IDENTIFIER)
+    id: str = Field(pattern=IDENTIFIER)
     kind: ControlKind
     dataset: str
     field: str
     field_kind: DataType
-    name: str = Attribute(min_length=1, max_length=200)
+    name: str = Field(min_length=1, max_length=200)
     dates: DatesChoice | None = None
     list: ListChoice | None = None
     range: RangeChoice | None = None
     text: TextChoice | None = None
     parameter: ParameterChoice | None = None
     chooser: ChooserChoice | None = None
-    options: tuple[Option, ...] = Attribute((), max_length=50)
+    options: tuple[Option, ...] = Field((), max_length=50)
     single: bool = False
     required: bool = False
     buttons: bool = False
     depends: bool = False
     first: First = "set"
-    attribute: str = Attribute("", max_length=100)
+    attribute: str = Field("", max_length=100)
     choices: tuple[LabelledValue, ...] = ()
     scope: BlockScope = EVERYWHERE
     fields: Fields = {}

@@ -5,8 +5,7 @@ from __future__ import annotations
 from itertools import chain
 from typing import Annotated, Any, Final, Literal
 
-from pydantic import Field as Attribute
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
@@ -57,27 +56,27 @@ class DashboardBlock(Frozen):
     selected set off.
     """
 
-    id: str = Attribute(pattern=IDENTIFIER)
+    id: str = Field(pattern=IDENTIFIER)
     kind: BlockKind
-    x: int = Attribute(0, ge=0, le=FARTHEST)
-    y: int = Attribute(0, ge=0, le=FARTHEST)
-    w: int = Attribute(6, ge=1, le=FARTHEST)
-    h: int = Attribute(4, ge=1, le=FARTHEST)
+    x: int = Field(0, ge=0, le=FARTHEST)
+    y: int = Field(0, ge=0, le=FARTHEST)
+    w: int = Field(6, ge=1, le=FARTHEST)
+    h: int = Field(4, ge=1, le=FARTHEST)
     group: str = ""
     locked: bool = False
     chart: str = ""
-    text: str = Attribute("", max_length=20_000)
-    title: str = Attribute("", max_length=300)
-    picture: str = Attribute("", max_length=200)
-    picture_kept: str = Attribute("", max_length=64)
+    text: str = Field("", max_length=20_000)
+    title: str = Field("", max_length=300)
+    picture: str = Field("", max_length=200)
+    picture_kept: str = Field("", max_length=64)
     control: str = ""
-    numbers: tuple[TextNumber, ...] = Attribute((), max_length=50)
+    numbers: tuple[TextNumber, ...] = Field((), max_length=50)
     look: BlockLook = BlockLook()
     click: Click = Click()
     reaches: BlockScope = EVERYWHERE
-    highlights: tuple[str, ...] = Attribute((), max_length=500)
+    highlights: tuple[str, ...] = Field((), max_length=500)
     definition: dict[str, Any] | None = None
-    own: dict[str, Any] = Attribute({}, max_length=100)
+    own: dict[str, Any] = Field({}, max_length=100)
 
 
 class Page(Frozen):
@@ -92,23 +91,23 @@ class Page(Frozen):
     On paper the blocks of `breaks` begin a new sheet, and those that go on may be cut.
     """
 
-    id: str = Attribute(pattern=IDENTIFIER)
-    name: str = Attribute(min_length=1, max_length=200)
+    id: str = Field(pattern=IDENTIFIER)
+    name: str = Field(min_length=1, max_length=200)
     hidden: bool = False
     kind: Literal["flowing", "fixed"] = "flowing"
-    width: int = Attribute(1280, ge=200, le=FARTHEST)
-    height: int = Attribute(720, ge=200, le=FARTHEST)
-    step: int = Attribute(20, ge=2, le=200)
+    width: int = Field(1280, ge=200, le=FARTHEST)
+    height: int = Field(720, ge=200, le=FARTHEST)
+    step: int = Field(20, ge=2, le=200)
     grid: bool = True
     snap: bool = True
     narrow: MobileLayout = MobileLayout()
     ground: PageGround = PageGround()
-    widest: Annotated[int, Attribute(ge=400, le=FARTHEST)] | None = None
-    gap: int = Attribute(1, ge=1, le=MOST_GAP)
+    widest: Annotated[int, Field(ge=400, le=FARTHEST)] | None = None
+    gap: int = Field(1, ge=1, le=MOST_GAP)
     inner: Inner = ""
-    breaks: tuple[str, ...] = Attribute((), max_length=200)
-    goes_on: tuple[str, ...] = Attribute((), max_length=200)
-    blocks: tuple[DashboardBlock, ...] = Attribute((), max_length=200)
+    breaks: tuple[str, ...] = Field((), max_length=200)
+    goes_on: tuple[str, ...] = Field((), max_length=200)
+    blocks: tuple[DashboardBlock, ...] = Field((), max_length=200)
 
     @model_validator(mode="after")
     def _validate(self) -> Page:
@@ -140,11 +139,11 @@ class DashboardDefinition(Frozen):
     the colours of all that are used. `letters` are those of charts that set no size, of titles and of texts."""
 
     version: Literal[2] = VERSION
-    pages: tuple[Page, ...] = Attribute((FIRST,), min_length=1, max_length=50)
-    controls: tuple[Control, ...] = Attribute((), max_length=20)
-    filters: tuple[DashboardFilter, ...] = Attribute((), max_length=50)
+    pages: tuple[Page, ...] = Field((FIRST,), min_length=1, max_length=50)
+    controls: tuple[Control, ...] = Field((), max_length=20)
+    filters: tuple[DashboardFilter, ...] = Field((), max_length=50)
     applies: bool = False
-    colours: tuple[ColourList, ...] = Attribute((), max_length=20)
+    colours: tuple[ColourList, ...] = Field((), max_length=20)
     own_colours: bool = False
     palettes: dict[PaletteKind, str] = {}
     palettes_kept: dict[PaletteKind, tuple[str, ...]] = {}
@@ -216,11 +215,11 @@ class Selection(Frozen):
     after its own.
     """
 
-    block: str = Attribute(pattern=IDENTIFIER)
-    dashboard: str = Attribute("", max_length=36)
+    block: str = Field(pattern=IDENTIFIER)
+    dashboard: str = Field("", max_length=36)
     mode: Mode = "focus"
-    by: tuple[Grouping, ...] = Attribute((), max_length=20)
-    points: tuple[tuple[Value, ...], ...] = Attribute(min_length=1, max_length=2_000)
+    by: tuple[Grouping, ...] = Field((), max_length=20)
+    points: tuple[tuple[Value, ...], ...] = Field(min_length=1, max_length=2_000)
 
     def filter(self, chart: ChartDefinition) -> PointsFilter | None:
         """The rows of what is selected in a chart, or all but these; None where the dimensions of its marks have no
@@ -246,11 +245,9 @@ class ViewState(Frozen):
     reads it."""
 
     controls: dict[str, Choice | None] = {}
-    selections: tuple[Selection, ...] = Attribute((), max_length=20)
-    drills: dict[str, Annotated[tuple[DrillStep, ...], Attribute(max_length=MOST_STEPS)]] = Attribute(
-        {}, max_length=200
-    )
-    sorts: dict[str, str] = Attribute({}, max_length=200)
+    selections: tuple[Selection, ...] = Field((), max_length=20)
+    drills: dict[str, Annotated[tuple[DrillStep, ...], Field(max_length=MOST_STEPS)]] = Field({}, max_length=200)
+    sorts: dict[str, str] = Field({}, max_length=200)
 
 
 def load_state(data: Any) -> ViewState:

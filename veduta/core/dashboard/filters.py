@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.controls import IDENTIFIER, Fields
 from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
@@ -14,7 +14,7 @@ class DashboardFilter(Frozen):
     """A filter on the fields of a dataset. It is said in the trail, or only where it is explained how a block is worked
     out (`in_trail`). `fields` say by which field of theirs other datasets follow."""
 
-    id: str = Attribute(pattern=IDENTIFIER)
+    id: str = Field(pattern=IDENTIFIER)
     dataset: str
     filter: Filter
     in_trail: bool = True

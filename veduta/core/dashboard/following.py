@@ -3,9 +3,9 @@ as they reach it and it has their fields."""
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
@@ -42,10 +42,10 @@ class BlockFilters:
     """The filters of one block, those that only set off its marks, all that narrows the dashboard, and the places of
     the selections that it follows, be it only that they set its marks off."""
 
-    filters: list[Filter] = attribute(default_factory=list)
-    highlights: list[Filter] = attribute(default_factory=list)
-    narrowings: list[AppliedFilter] = attribute(default_factory=list)
-    selected: set[int] = attribute(default_factory=set)
+    filters: list[Filter] = dataclasses.field(default_factory=list)
+    highlights: list[Filter] = dataclasses.field(default_factory=list)
+    narrowings: list[AppliedFilter] = dataclasses.field(default_factory=list)
+    selected: set[int] = dataclasses.field(default_factory=set)
 
     @property
     def not_followed(self) -> list[str]:

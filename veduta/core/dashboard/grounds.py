@@ -6,7 +6,7 @@ from functools import cache
 from typing import Final, Literal
 
 from coloraide import Color
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.look import Colour
 from veduta.core.chart.paints import Paints
@@ -36,11 +36,11 @@ class PageGround(Frozen):
     picture is seen, its `position` is."""
 
     colour: Colour = ""
-    picture: str = Attribute("", max_length=200)
-    picture_kept: str = Attribute("", max_length=64)
+    picture: str = Field("", max_length=200)
+    picture_kept: str = Field("", max_length=64)
     lies: Lies = "cover"
     position: Position = "center"
-    fade: int = Attribute(70, ge=0, le=100)
+    fade: int = Field(70, ge=0, le=100)
 
     @property
     def is_usual(self) -> bool:

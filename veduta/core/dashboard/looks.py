@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.look import Colour
@@ -30,8 +30,8 @@ class BlockLook(Frozen):
     """The `subtitle` and `note` of a chart may have values in them, as its title may. A `ground` is a colour, "none" or
     "" for the usual sheet; a `border` a line around the block, or none."""
 
-    subtitle: str = Attribute("", max_length=300)
-    note: str = Attribute("", max_length=2_000)
+    subtitle: str = Field("", max_length=300)
+    note: str = Field("", max_length=2_000)
     parts: tuple[Part, ...] = USUAL_PARTS
     ground: Colour | Literal["none"] = ""
     border: Literal["", "line", "none"] = ""

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Annotated
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.grounds import PageGround
 from veduta.core.data.fields import Frozen
@@ -19,15 +19,15 @@ class MobileBlock(Frozen):
     """What was set of a block for narrow screens. `height` None is as high as suits what is in it."""
 
     hidden: bool = False
-    height: Annotated[int, Attribute(ge=LOWEST, le=HIGHEST)] | None = None
+    height: Annotated[int, Field(ge=LOWEST, le=HIGHEST)] | None = None
 
 
 class MobileLayout(Frozen):
     """What was set of a page for narrow screens: the order of the blocks that were moved, settings of some, and a
     ground of its own."""
 
-    order: tuple[str, ...] = Attribute((), max_length=200)
-    blocks: dict[str, MobileBlock] = Attribute({}, max_length=200)
+    order: tuple[str, ...] = Field((), max_length=200)
+    blocks: dict[str, MobileBlock] = Field({}, max_length=200)
     ground: PageGround | None = None
 
 

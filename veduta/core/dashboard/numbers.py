@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.places import PLACE
@@ -20,10 +20,10 @@ TOKEN = re.compile("\ue000([0-9]+)\ue001")
 class TextNumber(Frozen):
     """What {name} stands for in a text."""
 
-    name: str = Attribute(min_length=1, max_length=200, pattern=r"^[^{}\ue000\ue001]+$")
+    name: str = Field(min_length=1, max_length=200, pattern=r"^[^{}\ue000\ue001]+$")
     dataset: str
     measure: Measure
-    only: tuple[Filter, ...] = Attribute((), max_length=10)
+    only: tuple[Filter, ...] = Field((), max_length=10)
 
     @property
     def chart(self) -> ChartDefinition:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Final, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.grid import ROW
 from veduta.core.data.fields import Frozen
@@ -32,9 +32,9 @@ class PrintLayout(Frozen):
 
     size: Size = "A4"
     direction: Literal["upright", "lying"] = "upright"
-    margin: Annotated[int, Attribute(ge=5, le=40)] = 14
-    header: str = Attribute("", max_length=200)
-    footer: str = Attribute("", max_length=200)
+    margin: Annotated[int, Field(ge=5, le=40)] = 14
+    header: str = Field("", max_length=200)
+    footer: str = Field("", max_length=200)
 
     @property
     def mm(self) -> tuple[int, int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import Frozen
 
@@ -22,7 +22,7 @@ class BlockScope(Frozen):
     """All blocks, those of the pages or the blocks of these `names`, all blocks `but` them, or none."""
 
     of: Of = "all"
-    names: tuple[str, ...] = Attribute((), max_length=500)
+    names: tuple[str, ...] = Field((), max_length=500)
 
     def has(self, page: str, block: str) -> bool:
         """Whether a block is reached, by its id and that of its page."""

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import Frozen
 
@@ -14,9 +14,9 @@ from veduta.core.data.fields import Frozen
 class Summary(Frozen):
     """A figure as it was read: its name, its value (None where there was none), and how it was written."""
 
-    name: str = Attribute(max_length=300)
-    value: float | None = Attribute(None, allow_inf_nan=False)
-    text: str = Attribute("", max_length=300)
+    name: str = Field(max_length=300)
+    value: float | None = Field(None, allow_inf_nan=False)
+    text: str = Field("", max_length=300)
 
 
 @dataclass(frozen=True)

@@ -304,7 +304,7 @@ def _iterate_exact_blocks(
 
 
 class _ExactRecords:
-    """The records of a file. `line_num` is where the reader stands, as `_regularise` wants it, `read` the bytes so far."""
+    """The records of a file. `line_num` is where the reader stands, as `_regularise` wants it; `read` bytes so far."""
 
     def __init__(self, path: Path, options: FileOptions, size: int) -> None:
         self.path, self.options, self.size = path, options, size

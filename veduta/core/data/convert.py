@@ -6,9 +6,9 @@ thorough way (signs, separators, other date shapes), and what still fails is cou
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from dataclasses import dataclass
-from dataclasses import field as attribute
 
 import polars as pl
 
@@ -24,7 +24,7 @@ class Failures:
     """Values of one column that did not convert: how many, and the first as (row, text), rows from 1."""
 
     count: int = 0
-    examples: list[tuple[int, str]] = attribute(default_factory=list)
+    examples: list[tuple[int, str]] = dataclasses.field(default_factory=list)
 
     def add(self, rows: pl.Series, values: pl.Series) -> None:
         self.count += len(rows)

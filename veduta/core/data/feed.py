@@ -13,7 +13,7 @@ from typing import Any, Literal
 from urllib.parse import urljoin
 
 import httpx
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import Frozen
 from veduta.core.data.formats import find_records, land_csv_bytes, make_records_frame, parse_json, record_lists
@@ -56,24 +56,24 @@ class Paging(Frozen):
     """
 
     how: PagingHow = "none"
-    parameter: str = Attribute("", max_length=100)
+    parameter: str = Field("", max_length=100)
     start: int = 1
-    size_parameter: str = Attribute("", max_length=100)
-    size: int = Attribute(100, ge=1, le=100_000)
-    next: str = Attribute("", max_length=200)
+    size_parameter: str = Field("", max_length=100)
+    size: int = Field(100, ge=1, le=100_000)
+    next: str = Field("", max_length=200)
 
 
 class Feed(Frozen):
     """One end point. `path` is added to the connection's address; ":last" in a query value stands for the latest value
     taken in so far."""
 
-    path: str = Attribute("", max_length=2_000)
+    path: str = Field("", max_length=2_000)
     query: dict[str, str] = {}
     headers: dict[str, str] = {}
     format: Literal["json", "csv"] = "json"
-    records: str = Attribute("", max_length=300)
+    records: str = Field("", max_length=300)
     paging: Paging = Paging()
-    timeout: float = Attribute(30, gt=0, le=600)
+    timeout: float = Field(30, gt=0, le=600)
 
 
 MARKS = {"etag": "etag", "modified": "last-modified"}

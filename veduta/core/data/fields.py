@@ -7,8 +7,7 @@ from enum import StrEnum
 from typing import Annotated, Literal
 
 import polars as pl
-from pydantic import AfterValidator, BaseModel, ConfigDict
-from pydantic import Field as Attribute
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from veduta.core.data.languages import LanguageCode
 from veduta.core.data.patterns import validate_pattern
@@ -119,16 +118,16 @@ class NumberFormat(Frozen):
     `language`."""
 
     style: Literal["number", "currency", "percent", "permille"] = "number"
-    currency: str = Attribute("EUR", pattern="^[A-Z]{3}$")
-    decimals: int | None = Attribute(None, ge=0, le=9)
+    currency: str = Field("EUR", pattern="^[A-Z]{3}$")
+    decimals: int | None = Field(None, ge=0, le=9)
     thousands: bool = True
     shorten: bool = False
     negative: Literal["minus", "brackets"] = "minus"
     sign: bool = False
-    before: str = Attribute("", max_length=12)
-    after: str = Attribute("", max_length=12)
-    empty: str = Attribute("", max_length=20)
-    pattern: Annotated[str, Attribute(max_length=60), AfterValidator(validate_pattern)] = ""
+    before: str = Field("", max_length=12)
+    after: str = Field("", max_length=12)
+    empty: str = Field("", max_length=20)
+    pattern: Annotated[str, Field(max_length=60), AfterValidator(validate_pattern)] = ""
     language: LanguageCode = "en"
 
 
@@ -146,8 +145,8 @@ class ParseOptions(Frozen):
     order: Literal["ymd", "dmy", "mdy"] = "ymd"
     formats: tuple[str, ...] = ()
     period: Period = ""
-    empties: tuple[str, ...] = Attribute((), max_length=50)
-    left_out: tuple[str, ...] = Attribute((), max_length=50)
+    empties: tuple[str, ...] = Field((), max_length=50)
+    left_out: tuple[str, ...] = Field((), max_length=50)
 
 
 class DataField(Frozen):
@@ -158,23 +157,23 @@ class DataField(Frozen):
     the last (first, mean, highest) day's sum is taken. Values may be degrees (`place`), or name areas of the `shapes`
     with an id. A `formula` is of a row, or with `level` aggregate of many."""
 
-    id: str = Attribute(pattern=r"^([a-z0-9_]{1,40}\.)?[a-z0-9_]{1,40}$")
+    id: str = Field(pattern=r"^([a-z0-9_]{1,40}\.)?[a-z0-9_]{1,40}$")
     source: str
-    name: str = Attribute(min_length=1, max_length=200)
+    name: str = Field(min_length=1, max_length=200)
     kind: DataType
     role: FieldRole = FieldRole.DIMENSION
     aggregate: Aggregate = Aggregate.COUNT
-    description: str = Attribute("", max_length=2000)
+    description: str = Field("", max_length=2000)
     hidden: bool = False
     format: NumberFormat = NumberFormat()
     reading: ParseOptions = ParseOptions()
-    folder: str = Attribute("", max_length=100)
-    synonyms: tuple[str, ...] = Attribute((), max_length=20)
+    folder: str = Field("", max_length=100)
+    synonyms: tuple[str, ...] = Field((), max_length=20)
     total: Total = "again"
     over_dates: OverDates = ""
     place: Literal["", "latitude", "longitude", "country", "region", "town"] = ""
-    shapes: str = Attribute("", max_length=40)
-    sort_by: str = Attribute("", max_length=81)
+    shapes: str = Field("", max_length=40)
+    sort_by: str = Field("", max_length=81)
     formula: str = ""
     level: Literal["row", "aggregate"] = "row"
 

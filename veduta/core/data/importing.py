@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -44,8 +44,8 @@ class Import:
     """The position in the file's lines of each field; `width` cells make a line."""
     width: int
     rows: int = 0
-    ragged: Ragged = attribute(default_factory=Ragged)
-    failures: dict[str, Failures] = attribute(default_factory=dict)
+    ragged: Ragged = dataclasses.field(default_factory=Ragged)
+    failures: dict[str, Failures] = dataclasses.field(default_factory=dict)
     _rows_read: int = 0
 
     def iterate_chunks(self, size: int = BLOCK) -> Iterator[ImportedChunk]:

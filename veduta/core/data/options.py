@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import Frozen
 
@@ -41,7 +41,7 @@ class FileOptions(Frozen):
 
     encoding: Encoding = "utf-8"
     delimiter: Literal[",", ";", "\t", "|"] = ","
-    header_row: int = Attribute(1, ge=0, le=100)
+    header_row: int = Field(1, ge=0, le=100)
     quotes: bool = True
     empties: tuple[str, ...] = EMPTY_WORDS
 
@@ -50,15 +50,15 @@ class SheetOptions(Frozen):
     """Which cells of a spreadsheet are read. `header_row` counts within the range; 0 looks for it."""
 
     sheet: str = ""
-    header_row: int = Attribute(0, ge=0, le=100)
-    cells: str = Attribute("", max_length=40)
+    header_row: int = Field(0, ge=0, le=100)
+    cells: str = Field("", max_length=40)
     empties: tuple[str, ...] = EMPTY_WORDS
 
 
 class RecordsOptions(Frozen):
     """Where the records of a JSON value are: a path such as "data.items"; empty looks for them."""
 
-    records: str = Attribute("", max_length=300)
+    records: str = Field("", max_length=300)
     empties: tuple[str, ...] = EMPTY_WORDS
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 import re
 from collections import Counter
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from datetime import datetime
 from functools import cache
 from typing import Any
@@ -115,10 +115,10 @@ class RecognisedColumn:
     it that often mean empty, as they are written and how often they occur in the sample."""
 
     field: DataField
-    examples: list[str] = attribute(default_factory=list)
+    examples: list[str] = dataclasses.field(default_factory=list)
     question: str = ""
     why: str = ""
-    maybe_empty: list[tuple[str, int]] = attribute(default_factory=list)
+    maybe_empty: list[tuple[str, int]] = dataclasses.field(default_factory=list)
 
 
 def recognise_fields(sample: FileSample) -> list[RecognisedColumn]:

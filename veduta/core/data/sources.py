@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Field as Attribute
-from pydantic import RootModel
+from pydantic import Field, RootModel
 
 from veduta.core.data.feed import Feed
 from veduta.core.data.fields import Frozen
@@ -68,7 +67,7 @@ class TableSource(Fetched):
 Source = FileSource | DatasetSource | FeedSource | TableSource
 
 
-class _Stored(RootModel[Annotated[Source, Attribute(discriminator="kind")]]):
+class _Stored(RootModel[Annotated[Source, Field(discriminator="kind")]]):
     """A source, told apart by its kind."""
 
 

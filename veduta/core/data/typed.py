@@ -45,8 +45,8 @@ def parse_typed_number(text: str) -> float:
 
     Raises DefinitionProblem for what is no number.
 
-    >>> parse_typed_number("3,5"), parse_typed_number("1.234,5"), parse_typed_number("−1,200"), parse_typed_number("12 %")
-    (3.5, 1234.5, -1200.0, 0.12)
+    >>> [parse_typed_number(written) for written in ("3,5", "1.234,5", "−1,200", "12 %")]
+    [3.5, 1234.5, -1200.0, 0.12]
     """
     match = NUMBER.match(text.strip())
     problem = DefinitionProblem(f"“{text.strip()[:40]}” is not a number.", hint="Write it like 1234.5 or 1234,5.")

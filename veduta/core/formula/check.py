@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
 from dataclasses import dataclass, replace
-from dataclasses import field as attribute
 from functools import cached_property
 from typing import Any
 
@@ -60,7 +60,7 @@ class TypedExpression:
     of its formula aggregates, `beside` it."""
 
     kind: DataType | None
-    at: Span = attribute(compare=False)
+    at: Span = dataclasses.field(compare=False)
     level: Level = Level.ROW
     constant: bool = False
     value: Any = None

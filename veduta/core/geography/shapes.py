@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import Any
 
 import numpy as np
@@ -46,7 +46,7 @@ class Shapes:
     name: str
     areas: tuple[ShapeArea, ...]
     box: Box
-    aliases: dict[str, str] = attribute(default_factory=dict, hash=False)
+    aliases: dict[str, str] = dataclasses.field(default_factory=dict, hash=False)
 
     @property
     def keys(self) -> list[str]:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Final, Literal
 
-from pydantic import Field as Attribute
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from veduta.core.data.fields import DataType, Frozen, NumberFormat, Total
 from veduta.core.stored import load
@@ -27,9 +26,9 @@ class JoinKey(Frozen):
 class ModelTable(Frozen):
     """A dataset joined to the model under a name; `id` stands before the dot in its fields' ids."""
 
-    id: str = Attribute(pattern=TABLE)
+    id: str = Field(pattern=TABLE)
     dataset: str
-    name: str = Attribute(min_length=1, max_length=100)
+    name: str = Field(min_length=1, max_length=100)
 
 
 class ModelJoin(Frozen):
@@ -37,17 +36,17 @@ class ModelJoin(Frozen):
 
     left: str = ""
     right: str
-    keys: tuple[JoinKey, ...] = Attribute(min_length=1, max_length=6)
+    keys: tuple[JoinKey, ...] = Field(min_length=1, max_length=6)
 
 
 class FormulaField(Frozen):
     """A formula that everybody can use, its text naming fields by their ids."""
 
-    id: str = Attribute(pattern=WORD)
-    name: str = Attribute(min_length=1, max_length=200)
-    text: str = Attribute(min_length=1, max_length=5_000)
-    description: str = Attribute("", max_length=2_000)
-    folder: str = Attribute("", max_length=100)
+    id: str = Field(pattern=WORD)
+    name: str = Field(min_length=1, max_length=200)
+    text: str = Field(min_length=1, max_length=5_000)
+    description: str = Field("", max_length=2_000)
+    folder: str = Field("", max_length=100)
     format: NumberFormat = NumberFormat()
     total: Total = "again"
 
@@ -56,7 +55,7 @@ class Choice(Frozen):
     """An allowed value with how it is said."""
 
     value: Value
-    label: str = Attribute("", max_length=200)
+    label: str = Field("", max_length=200)
 
 
 class ParameterField(Frozen):
@@ -65,16 +64,16 @@ class ParameterField(Frozen):
     Its allowed values are a list of choices, a range with a step, the values of a field, or anything of its kind.
     Unless `required` it can be set to no limit, which narrows nothing; `default` empty is no limit too."""
 
-    id: str = Attribute(pattern=WORD)
-    name: str = Attribute(min_length=1, max_length=200)
+    id: str = Field(pattern=WORD)
+    name: str = Field(min_length=1, max_length=200)
     kind: DataType = DataType.WHOLE
-    default: tuple[Value, ...] = Attribute((), max_length=200)
+    default: tuple[Value, ...] = Field((), max_length=200)
     several: bool = False
     required: bool = True
-    choices: tuple[Choice, ...] = Attribute((), max_length=500)
+    choices: tuple[Choice, ...] = Field((), max_length=500)
     low: float | None = None
     high: float | None = None
-    step: float | None = Attribute(None, gt=0)
+    step: float | None = Field(None, gt=0)
     field: str = ""
 
     @model_validator(mode="after")
@@ -89,8 +88,8 @@ class ParameterField(Frozen):
 class DrillPath(Frozen):
     """Dimensions from coarse to fine."""
 
-    name: str = Attribute(min_length=1, max_length=100)
-    fields: tuple[str, ...] = Attribute(min_length=2, max_length=10)
+    name: str = Field(min_length=1, max_length=100)
+    fields: tuple[str, ...] = Field(min_length=2, max_length=10)
 
 
 class RowRule(Frozen):
@@ -100,10 +99,10 @@ class RowRule(Frozen):
     `tables` are those that it narrowed when it was made: should it not reach one of
     them any more, their rows are refused."""
 
-    name: str = Attribute(min_length=1, max_length=100)
-    text: str = Attribute(min_length=1, max_length=5_000)
-    groups: tuple[str, ...] = Attribute((), max_length=50)
-    tables: tuple[str, ...] = Attribute(("",), max_length=31)
+    name: str = Field(min_length=1, max_length=100)
+    text: str = Field(min_length=1, max_length=5_000)
+    groups: tuple[str, ...] = Field((), max_length=50)
+    tables: tuple[str, ...] = Field(("",), max_length=31)
 
 
 class ModelDefinition(Frozen):
@@ -111,13 +110,13 @@ class ModelDefinition(Frozen):
     again in each group."""
 
     version: Literal[1] = VERSION
-    tables: tuple[ModelTable, ...] = Attribute((), max_length=30)
-    joins: tuple[ModelJoin, ...] = Attribute((), max_length=60)
-    formulas: tuple[FormulaField, ...] = Attribute((), max_length=500)
-    parameters: tuple[ParameterField, ...] = Attribute((), max_length=100)
-    paths: tuple[DrillPath, ...] = Attribute((), max_length=50)
-    rules: tuple[RowRule, ...] = Attribute((), max_length=50)
-    fiscal_month: int = Attribute(1, ge=1, le=12)
+    tables: tuple[ModelTable, ...] = Field((), max_length=30)
+    joins: tuple[ModelJoin, ...] = Field((), max_length=60)
+    formulas: tuple[FormulaField, ...] = Field((), max_length=500)
+    parameters: tuple[ParameterField, ...] = Field((), max_length=100)
+    paths: tuple[DrillPath, ...] = Field((), max_length=50)
+    rules: tuple[RowRule, ...] = Field((), max_length=50)
+    fiscal_month: int = Field(1, ge=1, le=12)
     beyond: Literal["empty", "repeat"] = "empty"
 
     @model_validator(mode="after")

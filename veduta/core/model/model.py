@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import Any
 
 import polars as pl
@@ -48,13 +48,13 @@ MOST_APART = 30
 class _Cache:
     """What is worked out once for a model's tables, whatever the parameters and rules."""
 
-    reaches: dict[str, Reach] = attribute(default_factory=dict)
-    unique: dict[Any, bool] = attribute(default_factory=dict)
-    facts: dict[Any, ColumnFacts] = attribute(default_factory=dict)
-    same_dates: dict[str, set[str]] = attribute(default_factory=dict)
-    latest: dict[Any, dict[str, dt.date]] = attribute(default_factory=dict)
-    days: dict[Any, pl.DataFrame] = attribute(default_factory=dict)
-    homes: dict[frozenset[str], str] = attribute(default_factory=dict)
+    reaches: dict[str, Reach] = dataclasses.field(default_factory=dict)
+    unique: dict[Any, bool] = dataclasses.field(default_factory=dict)
+    facts: dict[Any, ColumnFacts] = dataclasses.field(default_factory=dict)
+    same_dates: dict[str, set[str]] = dataclasses.field(default_factory=dict)
+    latest: dict[Any, dict[str, dt.date]] = dataclasses.field(default_factory=dict)
+    days: dict[Any, pl.DataFrame] = dataclasses.field(default_factory=dict)
+    homes: dict[frozenset[str], str] = dataclasses.field(default_factory=dict)
 
 
 class Model:

@@ -6,11 +6,11 @@ read, however long another one takes."""
 
 from __future__ import annotations
 
+import dataclasses
 from collections import defaultdict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
-from dataclasses import field as attribute
 
 import polars as pl
 
@@ -53,7 +53,7 @@ class _SharedScan:
     engine: Engine
     reading: ScanRequest
     shared: bool = False
-    frame: Future[pl.DataFrame] = attribute(default_factory=Future)
+    frame: Future[pl.DataFrame] = dataclasses.field(default_factory=Future)
 
     def begin(self, pool: ThreadPoolExecutor) -> None:
         """Have it read; what is wrong with it is said where the frame is asked for."""
@@ -105,7 +105,7 @@ class _Pending:
     question: ModelQuery
     asked: QueryPlan
     readings: list[ScanRequest]
-    reads: list[_SharedScan] = attribute(default_factory=list)
+    reads: list[_SharedScan] = dataclasses.field(default_factory=list)
 
     @property
     def is_ready(self) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import AGGREGATE_WORDS, Aggregate, DataField, DataType, Frozen, NumberFormat, Schema, Total
 from veduta.core.errors import DefinitionProblem
@@ -40,8 +40,8 @@ class Measure(Frozen):
 
     field: str | None = None
     aggregate: Aggregate = Aggregate.COUNT
-    formula: str = Attribute("", max_length=5_000)
-    name: str = Attribute("", max_length=200)
+    formula: str = Field("", max_length=5_000)
+    name: str = Field("", max_length=200)
     format: NumberFormat | None = None
     total: Total | None = None
 
@@ -61,10 +61,10 @@ class TopN(Frozen):
     take a place; with `rest` all others are gathered in one."""
 
     end: Literal["top", "bottom"] = "top"
-    count: int = Attribute(10, ge=1, le=10_000)
+    count: int = Field(10, ge=1, le=10_000)
     percent: bool = False
     empties: bool = True
-    parameter: str = Attribute("", max_length=40)
+    parameter: str = Field("", max_length=40)
     by: Measure = Measure()
     of: Literal["by", "split", "within"] = "by"
     ties: bool = False

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import Any, Literal
 
 import polars as pl
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Days, Grouping
 from veduta.core.data.fields import DataType, Frozen, NumberFormat
@@ -34,9 +34,9 @@ class Sort(Frozen):
     by: Literal["measure", "name", "time", "own"] = "name"
     measure: Measure | None = None
     descending: bool = False
-    values: tuple[Value, ...] = Attribute((), max_length=5_000)
-    at: tuple[Value, ...] = Attribute((), max_length=10)
-    ties: tuple[Tie, ...] = Attribute((), max_length=5)
+    values: tuple[Value, ...] = Field((), max_length=5_000)
+    at: tuple[Value, ...] = Field((), max_length=10)
+    ties: tuple[Tie, ...] = Field((), max_length=5)
 
 
 class Query(Frozen):
@@ -111,7 +111,7 @@ class Result:
 
     columns: list[Column]
     frame: pl.DataFrame
-    totals: dict[tuple[int, ...], pl.DataFrame] = attribute(default_factory=dict)
+    totals: dict[tuple[int, ...], pl.DataFrame] = dataclasses.field(default_factory=dict)
     rows_read: int = 0
     rows_there: int = 0
     groups: int = 0
@@ -119,9 +119,9 @@ class Result:
     begun: dt.date | None = None
     reach: dt.date | None = None
     rest: Rest | None = None
-    notes: list[str] = attribute(default_factory=list)
-    unseen: list[Column] = attribute(default_factory=list)
-    orders: dict[str, list[Any]] = attribute(default_factory=dict)
+    notes: list[str] = dataclasses.field(default_factory=list)
+    unseen: list[Column] = dataclasses.field(default_factory=list)
+    orders: dict[str, list[Any]] = dataclasses.field(default_factory=dict)
     named: tuple[Days, ...] = ()
     same_periods: bool = False
 

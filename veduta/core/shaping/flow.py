@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from hashlib import blake2s
 from typing import Any
 
@@ -68,8 +68,8 @@ class StepReport:
     rows_out: int | None = None
     columns_in: int = 0
     columns_out: int = 0
-    failures: dict[str, Failures] = attribute(default_factory=dict)
-    notes: list[str] = attribute(default_factory=list)
+    failures: dict[str, Failures] = dataclasses.field(default_factory=dict)
+    notes: list[str] = dataclasses.field(default_factory=list)
     problem: dict[str, str] | None = None
 
     @property
@@ -88,7 +88,7 @@ class Run:
     context: Context
     table_name: Callable[[str], str] = lambda key: key
     most_rows: int = MOST_ROWS
-    reports: dict[str, StepReport] = attribute(default_factory=dict)
+    reports: dict[str, StepReport] = dataclasses.field(default_factory=dict)
 
     def report(self, step_id: str) -> StepReport:
         return self.reports.setdefault(step_id, StepReport())

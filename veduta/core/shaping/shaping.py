@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, Any, Union
 
 import polars as pl
-from pydantic import Field as Attribute
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from veduta.core.data.fields import Frozen, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, VedutaError, explain_validation_error
@@ -21,14 +20,14 @@ MOST_STEPS = 200
 if TYPE_CHECKING:
     AnyStep = ShapingStep
 else:
-    AnyStep = Annotated[Union[tuple(kinds.values())], Attribute(discriminator="do")]  # noqa: UP007
+    AnyStep = Annotated[Union[tuple(kinds.values())], Field(discriminator="do")]  # noqa: UP007
 
 
 class Shaping(Frozen):
     """The steps of a dataset. `names` are the last known names of columns, for saying which one is gone."""
 
     version: int = VERSION
-    steps: tuple[AnyStep, ...] = Attribute((), max_length=MOST_STEPS)
+    steps: tuple[AnyStep, ...] = Field((), max_length=MOST_STEPS)
     names: dict[str, str] = {}
 
     @property

@@ -7,7 +7,7 @@ import json
 from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain, Grouping, find_period_start, list_field_grains
 from veduta.core.chart.choose import choose_kind, pick_best_kind
@@ -16,8 +16,7 @@ from veduta.core.chart.drawing.layers import SHADED
 from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.kinds import KINDS, THEMES, ChartShape
-from veduta.core.chart.kinds import ChartKind as KindOfDrawing
+from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape
 from veduta.core.chart.look import ColumnLook, ValueLook
 from veduta.core.chart.question import list_values_seen
 from veduta.core.chart.sentence import describe_drilling, list_parameters_read
@@ -101,7 +100,7 @@ class ClauseSent(RequestModel):
     and the way it is to be."""
 
     clause: Line = ""
-    index: Annotated[Whole, Attribute(ge=0)] = 0
+    index: Annotated[Whole, Field(ge=0)] = 0
     find: Line = ""
     field: Line = ""
     way: Line = ""
@@ -222,7 +221,7 @@ def _make_kind_context(opened: OpenPopover) -> dict[str, Any]:
     chosen, why = pick_best_kind(asked)
     current = choose_kind(definition, model)[0]
     problems = [(kind, kind.explain_unsupported(asked)) for kind in KINDS.values()]
-    fitting_: dict[str, list[KindOfDrawing]] = {theme: [] for theme in THEMES}
+    fitting_: dict[str, list[ChartKind]] = {theme: [] for theme in THEMES}
     for kind, problem in problems:
         if not problem:
             fitting_[kind.theme].append(kind)

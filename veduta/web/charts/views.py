@@ -17,7 +17,7 @@ from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
@@ -93,14 +93,14 @@ class StatesSent(RequestModel):
     nearest last, begun from a revision."""
 
     revision: Whole = 0
-    states: Annotated[list[ChartSent], Attribute(min_length=1, max_length=60)]
+    states: Annotated[list[ChartSent], Field(min_length=1, max_length=60)]
     behind: Whole = 0
 
 
 class ChartQuestion(ChartSent):
     """Edits to make first, which question of which page this is, and from where on rows of a long table are wanted."""
 
-    edits: Annotated[Objects, Attribute(max_length=50)] = []
+    edits: Annotated[Objects, Field(max_length=50)] = []
     page: Line = ""
     turn: Whole = 0
     rows_from: FromRow = 0

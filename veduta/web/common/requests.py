@@ -13,11 +13,11 @@ from pydantic import (
     BaseModel,
     BeforeValidator,
     ConfigDict,
+    Field,
     StringConstraints,
     TypeAdapter,
     ValidationError,
 )
-from pydantic import Field as Attribute
 
 from veduta.core.errors import DefinitionProblem, explain_validation_error
 from veduta.core.jsontext import InvalidJson, read_json
@@ -65,14 +65,14 @@ def _read_position(key: str) -> int:
 Line = Annotated[str, BeforeValidator(_read_text), StringConstraints(max_length=2_000)]
 Text = Annotated[str, BeforeValidator(_read_text), StringConstraints(max_length=2_000_000)]
 Whole = Annotated[int, BeforeValidator(_read_whole)]
-FromRow = Annotated[Whole, Attribute(ge=0, le=10_000_000)]
+FromRow = Annotated[Whole, Field(ge=0, le=10_000_000)]
 Flag = Annotated[bool, BeforeValidator(_read_flag)]
 Object = Annotated[dict[str, Any], BeforeValidator(lambda value: {} if value is None else value)]
 Objects = Annotated[list[dict[str, Any]], BeforeValidator(read_rows)]
 Lines = Annotated[list[Line], BeforeValidator(read_rows)]
-Point = Annotated[list[Value], BeforeValidator(lambda value: value or []), Attribute(max_length=10)]
+Point = Annotated[list[Value], BeforeValidator(lambda value: value or []), Field(max_length=10)]
 """A mark, by the values of its chart's dimensions."""
-Points = Annotated[list[Point], BeforeValidator(lambda value: value or []), Attribute(max_length=5_000)]
+Points = Annotated[list[Point], BeforeValidator(lambda value: value or []), Field(max_length=5_000)]
 Maybe = Annotated[uuid.UUID | None, BeforeValidator(lambda value: value or None)]
 """The key of something, or nothing."""
 Shape = TypeVar("Shape", bound=RequestModel)

@@ -12,7 +12,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.changes import describe_conflict, list_changes
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
@@ -53,7 +53,7 @@ class ToMerge(RequestModel):
 
     base: StateOnPage
     revision: Whole = 0
-    states: Annotated[list[StateOnPage], Attribute(min_length=1, max_length=60)]
+    states: Annotated[list[StateOnPage], Field(min_length=1, max_length=60)]
     behind: Whole = 0
 
 

@@ -9,7 +9,7 @@ from django.http import HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.drawing.picture import simplify_point
 from veduta.core.chart.question import work_out
@@ -30,7 +30,7 @@ class MarkAsked(RequestModel):
 
 
 class StepAsked(RequestModel):
-    step: Annotated[Whole, Attribute(ge=0)] = 0
+    step: Annotated[Whole, Field(ge=0)] = 0
 
 
 @require_GET

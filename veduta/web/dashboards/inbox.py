@@ -11,7 +11,7 @@ from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, require_builder, require_sign_in
@@ -32,7 +32,7 @@ class TaskGiven(RequestModel):
     """A place given to a colleague."""
 
     block: Line = ""
-    colleague: Annotated[int | None, Attribute(ge=0)] = None
+    colleague: Annotated[int | None, Field(ge=0)] = None
     words: Line = ""
     due: dt.date | None = None
 

@@ -9,7 +9,7 @@ from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.definition import load_state
 from veduta.core.dashboard.leaving import drop_stale_state, list_state_parts
@@ -42,7 +42,7 @@ class ViewChanges(RequestModel):
 
 
 class ViewGiven(RequestModel):
-    people: Annotated[list[int], Attribute(max_length=500)] = []
+    people: Annotated[list[int], Field(max_length=500)] = []
     for_everybody: Flag = False
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import apply_edit
@@ -55,7 +55,7 @@ class FilterOpened(OfData, ClauseSent):
 class FilterChanged(OfData):
     """An edit of one of them."""
 
-    index: Annotated[Whole, Attribute(ge=0)] = 0
+    index: Annotated[Whole, Field(ge=0)] = 0
     edit: Object
 
 

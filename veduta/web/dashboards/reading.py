@@ -18,8 +18,7 @@ from veduta.core.calendar import Grain, label_period
 from veduta.core.chart.definition import ChartDefinition, load_definition, sort_of_column
 from veduta.core.chart.drilling import Drilled, apply_drill_steps
 from veduta.core.chart.paints import Paints
-from veduta.core.chart.question import AnsweredChart, set_off
-from veduta.core.chart.question import OwnSelection as OwnSelection
+from veduta.core.chart.question import AnsweredChart, OwnSelection, set_off
 from veduta.core.chart.sentence import write_default_title
 from veduta.core.chart.texts import strip_placeholders
 from veduta.core.dashboard.choosers import apply_choices

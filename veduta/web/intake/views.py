@@ -13,7 +13,7 @@ from django.http.request import UnreadablePostError
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain
 from veduta.core.data.convert import Failures, convert
@@ -42,7 +42,7 @@ class UploadTarget(RequestModel):
     """The dataset that a file is for, and the upload (`with` in the address) that it is to join."""
 
     dataset: Line = ""
-    first: Line = Attribute("", alias="with")
+    first: Line = Field("", alias="with")
 
 
 class Pasted(RequestModel):

@@ -13,8 +13,7 @@ from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import AfterValidator
-from pydantic import Field as Attribute
+from pydantic import AfterValidator, Field
 
 from veduta.core.cache import Cache
 from veduta.core.calendar import DAY_PERIODS, MONTHS, PERIODS, Grain, make_grouping
@@ -84,7 +83,7 @@ class NumberWanted(RequestModel):
     """Of what, in words, people shall say how many are kept, and how many at first."""
 
     of: Annotated[Line, AfterValidator(lambda name: name.strip()[:150])] = ""
-    count: Annotated[Whole, Attribute(ge=1, le=10_000)] = 10
+    count: Annotated[Whole, Field(ge=1, le=10_000)] = 10
 
 
 class FormulaStart(RequestModel):

@@ -3,9 +3,9 @@ made from datasets."""
 
 from __future__ import annotations
 
+import dataclasses
 from contextlib import suppress
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import Any
 
 import polars as pl
@@ -41,7 +41,7 @@ class ShapingDraft:
     shaping: Shaping
     reader: User
     explore: bool = False
-    tables: ShapingTables = attribute(init=False)
+    tables: ShapingTables = dataclasses.field(init=False)
 
     def __post_init__(self) -> None:
         self.tables = ShapingTables(self.reader)

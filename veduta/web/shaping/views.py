@@ -11,7 +11,7 @@ from django.shortcuts import redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import DataField, DataType
@@ -129,7 +129,7 @@ class DatasetNamed(StepsSent):
 class ReferenceRequest(RequestModel):
     """For whom functions are listed: "charts", or steps."""
 
-    whom: Line = Attribute("", alias="for")
+    whom: Line = Field("", alias="for")
 
 
 def _make_draft(request: Request, dataset: Dataset, now: StepsSent, steps: list[Any] | None = None) -> ShapingDraft:

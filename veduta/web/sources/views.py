@@ -10,8 +10,7 @@ from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
-from pydantic import BeforeValidator
-from pydantic import Field as Attribute
+from pydantic import BeforeValidator, Field
 
 from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
@@ -58,7 +57,7 @@ class ConnectionForm(RequestModel):
     name: Line = ""
     address: Line = ""
     secret: Line = ""
-    sent_as: Line = Attribute("", alias="as")
+    sent_as: Line = Field("", alias="as")
     sent_name: Line = ""
     before: Line = ""
     headers: Pairs = []

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from dataclasses import field as attribute
 from itertools import accumulate
 from typing import Any
 
@@ -99,17 +99,17 @@ class TableLine:
 class TableLayout:
     """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells, and how it looks
     as a whole. `depths` are, for each body row, how many dimensions the group has that it closes as a subtotal, or 0.
-    `find_sorted_column` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
+    `sorted_by` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
     longer table, it has so many rows in all (`rows_there`)."""
 
     headings: list[list[Cell]]
     rows: list[list[Cell]]
-    totals: list[list[Cell]] = attribute(default_factory=list)
+    totals: list[list[Cell]] = dataclasses.field(default_factory=list)
     row_headings: int = 1
     look: TableLook = TableLook()
     sorted_by: str = ""
     rows_there: int = 0
-    depths: list[int] = attribute(default_factory=list)
+    depths: list[int] = dataclasses.field(default_factory=list)
 
     @property
     def lines(self) -> list[TableLine]:
@@ -143,7 +143,7 @@ class Figure:
     exact: str
     of: str = ""
     look: CellLook | None = None
-    changes: list[FigureChange] = attribute(default_factory=list)
+    changes: list[FigureChange] = dataclasses.field(default_factory=list)
     trend: str = ""
     share: float = 0
     share_as: str = ""

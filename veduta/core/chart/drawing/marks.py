@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from functools import cache, partial
 from types import MappingProxyType
 from typing import Any, cast
@@ -42,7 +42,7 @@ class Mark:
     paint: str = ""
     layer: int = 0
     measure: str = ""
-    more: dict[str, Any] = attribute(default_factory=dict)
+    more: dict[str, Any] = dataclasses.field(default_factory=dict)
 
     def to_row(self) -> dict[str, Any]:
         """The mark as a row of a specification's data; a time as milliseconds since 1970 in `at`."""

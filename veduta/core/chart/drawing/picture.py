@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -53,22 +53,22 @@ class Picture:
 
     definition: ChartDefinition
     result: Result
-    settings: Any = attribute(default_factory=Settings)
-    value_order: list[Any] = attribute(default_factory=list)
+    settings: Any = dataclasses.field(default_factory=Settings)
+    value_order: list[Any] = dataclasses.field(default_factory=list)
     coloured: tuple[Grouping, ...] = ()
-    value_colours: ValueColours = attribute(default_factory=ValueColours)
+    value_colours: ValueColours = dataclasses.field(default_factory=ValueColours)
     selected: tuple[tuple[Any, ...], ...] | None = None
     excluded: bool = False
-    numbers: dict[str, float | None] = attribute(default_factory=dict)
-    cells: list[Any] = attribute(default_factory=list)
+    numbers: dict[str, float | None] = dataclasses.field(default_factory=dict)
+    cells: list[Any] = dataclasses.field(default_factory=list)
     panel: tuple[Any, ...] = ()
     whole: Picture | None = None
-    palette: dict[str, str] = attribute(default_factory=dict)
-    atlas: Mapping[str, Shapes] = attribute(default_factory=dict)
+    palette: dict[str, str] = dataclasses.field(default_factory=dict)
+    atlas: Mapping[str, Shapes] = dataclasses.field(default_factory=dict)
     beside: Result | None = None
     references: tuple[ReferenceMark, ...] = ()
     compared: tuple[Column, ...] = ()
-    told: Mapping[str, Column] = attribute(default_factory=dict)
+    told: Mapping[str, Column] = dataclasses.field(default_factory=dict)
     thinned: bool = False
     format_words: Sequence[str] = ()
     rows_from: int = 0
@@ -189,16 +189,16 @@ class Drawing:
     otherwise; it stands on a `sheet`."""
 
     spec: dict[str, Any] | None = None
-    rows: list[dict[str, Any]] = attribute(default_factory=list)
+    rows: list[dict[str, Any]] = dataclasses.field(default_factory=list)
     table: TableLayout | None = None
     figures: list[Figure] | None = None
     words: list[Word] | None = None
-    notes: list[str] = attribute(default_factory=list)
+    notes: list[str] = dataclasses.field(default_factory=list)
     along: Literal["", "x", "y"] = ""
     least_height: int = 0
     panels: PanelRoom | None = None
-    named: dict[str, list[dict[str, Any]]] = attribute(default_factory=dict)
-    parts: list[DrawnPart] = attribute(default_factory=list)
+    named: dict[str, list[dict[str, Any]]] = dataclasses.field(default_factory=dict)
+    parts: list[DrawnPart] = dataclasses.field(default_factory=list)
     sheet: Sheet = Sheet()
 
 

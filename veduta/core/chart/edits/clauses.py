@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Annotated, Any, Literal, TypeGuard
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain, Grouping, make_grouping
 from veduta.core.chart.choose import choose_kind
@@ -312,8 +312,8 @@ def set_group(
     index: Index = 0,
     field: str = "",
     grain: Grain | Literal[""] = "",
-    width: Annotated[float, Attribute(ge=0)] | None = None,
-    classes: Annotated[int, Attribute(gt=0, le=MOST_CLASSES)] | None = None,
+    width: Annotated[float, Field(ge=0)] | None = None,
+    classes: Annotated[int, Field(gt=0, le=MOST_CLASSES)] | None = None,
 ) -> ChartDefinition:
     """Group by another field, at another grain or in classes, of a width or so many; a width of 0 is each value by
     itself. An index at the end adds a dimension."""

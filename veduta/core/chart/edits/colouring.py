@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
@@ -21,7 +21,7 @@ from veduta.core.query.filters import Value
 def set_value_colour(
     definition: ChartDefinition,
     model: Model,
-    values: Annotated[tuple[Value, ...], Attribute(min_length=1, max_length=3)],
+    values: Annotated[tuple[Value, ...], Field(min_length=1, max_length=3)],
     colour: Colour = "",
 ) -> ChartDefinition:
     """The colour of a value of the dimension that the chart shows in colours, or of values of several, in this chart
@@ -50,8 +50,8 @@ def write_dates(
     definition: ChartDefinition,
     model: Model,
     clause: Literal["by", "split", "panels"],
-    pattern: Annotated[str, Attribute(max_length=60)] = "",
-    language: Annotated[str, Attribute(max_length=2)] = "en",
+    pattern: Annotated[str, Field(max_length=60)] = "",
+    language: Annotated[str, Field(max_length=2)] = "en",
     index: Index = 0,
 ) -> ChartDefinition:
     """How the periods of a dimension are written in this chart; a pattern of "" is as usual. Raises DefinitionProblem
@@ -91,8 +91,8 @@ def name_value(
     definition: ChartDefinition,
     model: Model,
     clause: Literal["by", "split", "panels"],
-    value: Annotated[str, Attribute(max_length=1_000)] | None,
-    name: Annotated[str, Attribute(max_length=200)] = "",
+    value: Annotated[str, Field(max_length=1_000)] | None,
+    name: Annotated[str, Field(max_length=200)] = "",
     index: Index = 0,
 ) -> ChartDefinition:
     """What a value of a dimension is called in this chart; "" is itself."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import (
@@ -75,7 +75,7 @@ def set_layer(
     said: str | None = None,
     other_said: str | None = None,
     shade: Measure | Literal[""] | None = None,
-    steps: Annotated[int, Attribute(ge=0, le=MOST_STEPS)] | None = None,
+    steps: Annotated[int, Field(ge=0, le=MOST_STEPS)] | None = None,
     dash: Literal["", "solid", "dashed", "dotted"] | None = None,
     width: float | Literal[""] | None = None,
     size: float | Literal[""] | None = None,

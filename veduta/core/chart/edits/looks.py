@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain, Grouping, make_grouping
 from veduta.core.chart.definition import ChartDefinition
@@ -72,7 +72,7 @@ def draw_like(
 def set_series(
     definition: ChartDefinition,
     model: Model,
-    names: Annotated[tuple[str, ...], Attribute(min_length=1, max_length=200)],
+    names: Annotated[tuple[str, ...], Field(min_length=1, max_length=200)],
     changes: dict[str, Any],
 ) -> ChartDefinition:
     """How some series look together, by their entries in the legend; a setting of null is as usual. Raises

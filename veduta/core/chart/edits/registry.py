@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, TypeVar
 
-from pydantic import Field as Attribute
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.data.fields import DataType, Frozen
@@ -21,7 +20,7 @@ from veduta.core.query.measures import Measure, measure_node
 edit = Edits(ChartDefinition, given=2)
 """Registers an edit: of a definition, over its model."""
 EDITS = edit.functions
-Index = Annotated[int, Attribute(ge=0)]
+Index = Annotated[int, Field(ge=0)]
 
 
 def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]) -> ChartDefinition:

@@ -15,7 +15,7 @@ from veduta.core.chart.kinds.base import (
     make_setting,
     register_kind,
 )
-from veduta.core.data.fields import DataType as ValueKind
+from veduta.core.data.fields import DataType
 
 MANY_NAMES = 4
 """Names from which on lying bars leave more room for them."""
@@ -92,7 +92,7 @@ class LyingBars(Bars):
 
     def fit_score(self, asked: ChartShape) -> FitScore | None:
         first = asked.first
-        if first is None or first.grain or asked.model.schema[first.field].kind is not ValueKind.TEXT:
+        if first is None or first.grain or asked.model.schema[first.field].kind is not DataType.TEXT:
             return None
         if asked.model.get_facts(first.field).distinct <= MANY_NAMES:
             return None

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Literal, TypeVar
 
-from pydantic import Field as Attribute
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Layer
@@ -270,7 +269,7 @@ def get_kind(name: str) -> ChartKind:
 def make_setting(label: str, default: Any, words: dict[str, str] | None = None, **limits: Any) -> Any:
     """A setting with how it is asked for: its label, and the words of its choices."""
     extra: dict[str, Any] = {"words": words or {}}
-    return Attribute(default, title=label, json_schema_extra=extra, **limits)
+    return Field(default, title=label, json_schema_extra=extra, **limits)
 
 
 STACKING = {"usual": "As it suits the measures", "stacked": "Stacked", "grouped": "Side by side", "full": "To 100%"}

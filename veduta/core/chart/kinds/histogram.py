@@ -13,7 +13,7 @@ from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.references import draw_references
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, register_kind
 from veduta.core.classes import find_class_end, round_width
-from veduta.core.data.fields import DataType as ValueKind
+from veduta.core.data.fields import DataType
 from veduta.core.words import describe_not_drawn
 
 
@@ -39,7 +39,7 @@ class Histogram(ChartKind):
 
     def draw(self, picture: Picture) -> Drawing:
         column = picture.dimensions[0]
-        width = round_width(column.dimension.width or 1, column.kind is ValueKind.WHOLE)
+        width = round_width(column.dimension.width or 1, column.kind is DataType.WHOLE)
         there = make_marks(picture)
         made = [mark for mark in there if isinstance(mark.along, int | float)]
         notes = (

@@ -22,7 +22,7 @@ from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.chart.paints import NAMED_COLOURS
-from veduta.core.data.fields import DataType as ValueKind
+from veduta.core.data.fields import DataType
 from veduta.core.words import describe_not_drawn
 
 WIDTH, HEIGHT = 160.0, 90.0
@@ -66,7 +66,7 @@ class NestedRectangles(ChartKind):
         levels = len(picture.dimensions)
         headings = _place_within(there, (0, 0, WIDTH, HEIGHT), 0, levels)
         for heading in headings:
-            heading["cut"] = int(picture.dimensions[heading["level"]].kind is ValueKind.TEXT)
+            heading["cut"] = int(picture.dimensions[heading["level"]].kind is DataType.TEXT)
             heading["wide"] = picture.measure_text(heading["name"], strong=True)
         total = sum(mark.value for mark in there)
         for mark in there:
@@ -75,7 +75,7 @@ class NestedRectangles(ChartKind):
             mark.more["label"] = mark.tip[levels - 1][1]
             mark.tip.append(["Share", share])
             mark.said += f", {share}"
-        can_be_cut = int(picture.dimensions[-1].kind is ValueKind.TEXT)
+        can_be_cut = int(picture.dimensions[-1].kind is DataType.TEXT)
         paints = choose_series_colours(picture, list(dict.fromkeys(mark.paint for mark in there)))
         for mark in there:
             mark.more |= {"strong": int(needs_white(paints[mark.paint])), "short": picture.shorten_text(mark)}

@@ -7,8 +7,7 @@ import binascii
 import json
 from typing import Annotated, Any, Final, Literal
 
-from pydantic import AfterValidator, StringConstraints, model_validator
-from pydantic import Field as Attribute
+from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.kinds import KINDS
@@ -54,27 +53,27 @@ class FieldSlot(Frozen):
     of fields of a `level` if it says so; what is not `needed` may stay empty, and what the design does with it is left
     out then. `guidance` says what belongs there."""
 
-    key: str = Attribute(pattern=r"^[a-z0-9_]{1,40}$", description="What the design calls it, instead of a field.")
-    name: str = Attribute(min_length=1, max_length=200, description="What it is called to people.")
-    takes: Takes = Attribute("any", description="The kind of value that it takes.")
-    level: Literal["", "row", "aggregate"] = Attribute(
+    key: str = Field(pattern=r"^[a-z0-9_]{1,40}$", description="What the design calls it, instead of a field.")
+    name: str = Field(min_length=1, max_length=200, description="What it is called to people.")
+    takes: Takes = Field("any", description="The kind of value that it takes.")
+    level: Literal["", "row", "aggregate"] = Field(
         "", description="Whether it takes fields of rows, or formulas of many rows; empty for both."
     )
-    needed: bool = Attribute(True, description="Whether a chart cannot be made without it.")
-    guidance: str = Attribute("", max_length=300, description="What belongs there, in a sentence.")
+    needed: bool = Field(True, description="Whether a chart cannot be made without it.")
+    guidance: str = Field("", max_length=300, description="What belongs there, in a sentence.")
 
 
 class Template(Frozen):
     """A chart's design without its data: `design` is a chart whose fields are `places`."""
 
-    format: Literal["veduta chart template"] = Attribute(FORMAT, description="Says what this file is.")
-    version: Literal[1] = Attribute(VERSION, description="The version of this schema.")
-    name: str = Attribute(min_length=1, max_length=200, description="What the template is called.")
-    description: str = Attribute("", max_length=2_000, description="What it is good for.")
-    author: str = Attribute("", max_length=200, description="Who made it.")
-    picture: Picture = Attribute("", description="A PNG of a chart made with it, in Base64. It may show data.")
-    places: tuple[FieldSlot, ...] = Attribute((), max_length=60, description="The places for fields.")
-    design: ChartDefinition = Attribute(description="A chart definition in which the places stand for fields.")
+    format: Literal["veduta chart template"] = Field(FORMAT, description="Says what this file is.")
+    version: Literal[1] = Field(VERSION, description="The version of this schema.")
+    name: str = Field(min_length=1, max_length=200, description="What the template is called.")
+    description: str = Field("", max_length=2_000, description="What it is good for.")
+    author: str = Field("", max_length=200, description="Who made it.")
+    picture: Picture = Field("", description="A PNG of a chart made with it, in Base64. It may show data.")
+    places: tuple[FieldSlot, ...] = Field((), max_length=60, description="The places for fields.")
+    design: ChartDefinition = Field(description="A chart definition in which the places stand for fields.")
 
     @model_validator(mode="after")
     def _validate(self) -> Template:

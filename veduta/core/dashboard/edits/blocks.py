@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard import fixed, groups, layout
 from veduta.core.dashboard.clicks import Click
@@ -30,8 +30,8 @@ from veduta.core.dashboard.numbers import TextNumber, list_used
 from veduta.core.errors import DefinitionProblem
 
 Step = Literal[-1, 0, 1]
-Text = Annotated[str, Attribute(max_length=20_000)]
-Numbers = Annotated[tuple[TextNumber, ...], Attribute(max_length=50)]
+Text = Annotated[str, Field(max_length=20_000)]
+Numbers = Annotated[tuple[TextNumber, ...], Field(max_length=50)]
 
 
 def _make_content(chart: str, text: str, picture: str, control: str, numbers: Numbers) -> dict[str, Any]:
@@ -205,7 +205,7 @@ def set_block(
     definition: DashboardDefinition,
     block: Name,
     text: Text | None = None,
-    title: Annotated[str, Attribute(max_length=300)] | None = None,
+    title: Annotated[str, Field(max_length=300)] | None = None,
     picture: str | None = None,
     control: str | None = None,
     numbers: Numbers | None = None,
@@ -224,7 +224,7 @@ def set_look(
     definition: DashboardDefinition,
     block: Name,
     look: BlockLook,
-    title: Annotated[str, Attribute(max_length=300)] = "",
+    title: Annotated[str, Field(max_length=300)] = "",
     click: Click = Click(),
 ) -> DashboardDefinition:
     """How a block is shown, what it is called here, and what a click on its marks does."""
@@ -261,7 +261,7 @@ def lock_blocks(definition: DashboardDefinition, blocks: Names, locked: bool = T
 
 @edit
 def group_blocks(
-    definition: DashboardDefinition, id: Name, blocks: Names, title: Annotated[str, Attribute(max_length=300)] = ""
+    definition: DashboardDefinition, id: Name, blocks: Names, title: Annotated[str, Field(max_length=300)] = ""
 ) -> DashboardDefinition:
     """Put blocks into a new group, which moves and has a ground as one; those of groups among them move to it."""
     page = get_page_with(definition, blocks, moving=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.paints import PaletteKind
 from veduta.core.chart.value_colours import ColourList
@@ -54,7 +54,7 @@ def shape_control(
     buttons: bool = False,
     depends: bool = False,
     first: First = "set",
-    attribute: Annotated[str, Attribute(max_length=100)] = "",
+    attribute: Annotated[str, Field(max_length=100)] = "",
 ) -> DashboardDefinition:
     """How readers set a control, and what it is set to when they come. One of another kind shows all at first."""
     said: dict[str, Any] = {"single": single, "required": required, "buttons": buttons, "depends": depends}
@@ -104,9 +104,9 @@ def set_applies(definition: DashboardDefinition, applies: bool) -> DashboardDefi
 @edit
 def set_colours(
     definition: DashboardDefinition,
-    colours: Annotated[tuple[ColourList, ...], Attribute(max_length=20)] = (),
+    colours: Annotated[tuple[ColourList, ...], Field(max_length=20)] = (),
     own_colours: bool = False,
-    palettes: dict[PaletteKind, Annotated[str, Attribute(max_length=100)]] | None = None,
+    palettes: dict[PaletteKind, Annotated[str, Field(max_length=100)]] | None = None,
     letters: Letters = "",
 ) -> DashboardDefinition:
     """The colours of values on this dashboard, and whether it takes none that they have elsewhere; palettes by their

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard import narrow
 from veduta.core.dashboard.definition import DashboardDefinition, Page
@@ -19,7 +19,7 @@ def _set(definition: DashboardDefinition, page: Page, changed: MobileLayout) -> 
 
 @edit
 def move_on_narrow(
-    definition: DashboardDefinition, block: Name, to: Annotated[int, Attribute(ge=0)]
+    definition: DashboardDefinition, block: Name, to: Annotated[int, Field(ge=0)]
 ) -> DashboardDefinition:
     """Have a block stand somewhere else among those of its page, or of its group, on narrow screens."""
     page, group = get_page_with(definition, [block]), get_block(definition, block).group
@@ -34,7 +34,7 @@ def set_on_narrow(
     definition: DashboardDefinition,
     block: Name,
     hidden: bool = False,
-    height: Annotated[int, Attribute(ge=LOWEST, le=HIGHEST)] | None = None,
+    height: Annotated[int, Field(ge=LOWEST, le=HIGHEST)] | None = None,
 ) -> DashboardDefinition:
     """Whether narrow screens show a block, and how high it is there."""
     page = get_page_with(definition, [block])

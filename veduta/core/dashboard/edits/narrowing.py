@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard.controls import Control, Fields
 from veduta.core.dashboard.definition import DashboardDefinition
@@ -47,7 +47,7 @@ def set_scope(
     definition: DashboardDefinition,
     narrows: Name,
     scope: BlockScope | None = None,
-    ticked: Annotated[tuple[str, ...], Attribute(max_length=500)] | None = None,
+    ticked: Annotated[tuple[str, ...], Field(max_length=500)] | None = None,
     fields: Fields | None = None,
 ) -> DashboardDefinition:
     """Which blocks a control or a filter reaches, as a scope or by the blocks that are `ticked`; and by which fields
@@ -87,7 +87,7 @@ def set_reach(
     definition: DashboardDefinition,
     block: Name,
     reaches: BlockScope = EVERYWHERE,
-    highlights: Annotated[tuple[str, ...], Attribute(max_length=500)] = (),
+    highlights: Annotated[tuple[str, ...], Field(max_length=500)] = (),
 ) -> DashboardDefinition:
     """Which blocks a click on a block's marks narrows, and of which it only sets marks off."""
     page = get_page_with(definition, [block])

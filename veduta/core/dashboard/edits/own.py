@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.chart.merging import PARTS
 from veduta.core.dashboard.definition import DashboardDefinition
@@ -17,9 +17,9 @@ def set_own(
     definition: DashboardDefinition,
     block: Name,
     own: dict[str, Any],
-    title: Annotated[str, Attribute(max_length=300)] = "",
-    subtitle: Annotated[str, Attribute(max_length=300)] = "",
-    note: Annotated[str, Attribute(max_length=2_000)] = "",
+    title: Annotated[str, Field(max_length=300)] = "",
+    subtitle: Annotated[str, Field(max_length=300)] = "",
+    note: Annotated[str, Field(max_length=2_000)] = "",
 ) -> DashboardDefinition:
     """What of a block's chart is other here, by the names of its parts, and its texts here ("" as in the chart)."""
     _must_hold_a_chart(definition, block)

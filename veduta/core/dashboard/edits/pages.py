@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard import fixed, groups, layout, starts
 from veduta.core.dashboard.definition import FARTHEST, DashboardBlock, DashboardDefinition, Inner, Page
@@ -25,7 +25,7 @@ from veduta.core.dashboard.kinds import KINDS
 from veduta.core.dashboard.layout import replace
 from veduta.core.errors import DefinitionProblem
 
-PageName = Annotated[str, Attribute(max_length=200)]
+PageName = Annotated[str, Field(max_length=200)]
 
 
 @edit
@@ -100,8 +100,8 @@ def set_ground(
     page: Name,
     ground: PageGround,
     on_narrow: PageGround | None = None,
-    widest: Annotated[int, Attribute(ge=400, le=FARTHEST)] | None = None,
-    gap: Annotated[int, Attribute(ge=1, le=MOST_GAP)] = 1,
+    widest: Annotated[int, Field(ge=400, le=FARTHEST)] | None = None,
+    gap: Annotated[int, Field(ge=1, le=MOST_GAP)] = 1,
     inner: Inner = "",
 ) -> DashboardDefinition:
     """What lies behind the blocks of a page, on narrow screens perhaps something else, and the distances on it."""
@@ -112,7 +112,7 @@ def set_ground(
 
 
 @edit
-def move_page(definition: DashboardDefinition, page: Name, to: Annotated[int, Attribute(ge=0)]) -> DashboardDefinition:
+def move_page(definition: DashboardDefinition, page: Name, to: Annotated[int, Field(ge=0)]) -> DashboardDefinition:
     """Make a page the first (0), second, … of all."""
     moved = get_page(definition, page)
     others = [each for each in definition.pages if each.id != page]
@@ -149,7 +149,7 @@ def copy_to_page(definition: DashboardDefinition, blocks: Names, page: Name, pre
 def paste_blocks(
     definition: DashboardDefinition,
     page: Name,
-    blocks: Annotated[tuple[DashboardBlock, ...], Attribute(min_length=1, max_length=200)],
+    blocks: Annotated[tuple[DashboardBlock, ...], Field(min_length=1, max_length=200)],
     prefix: Name,
 ) -> DashboardDefinition:
     """Add copies of blocks, of whatever dashboard, below all that is on a page."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Annotated, Any
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.dashboard import fixed, groups, layout
 from veduta.core.dashboard.controls import IDENTIFIER
@@ -17,8 +17,8 @@ from veduta.core.errors import DefinitionProblem
 edit = Edits(DashboardDefinition, given=1)
 """Registers an edit of a dashboard."""
 EDITS = edit.functions
-Name = Annotated[str, Attribute(pattern=IDENTIFIER)]
-Names = Annotated[tuple[Name, ...], Attribute(min_length=1, max_length=200)]
+Name = Annotated[str, Field(pattern=IDENTIFIER)]
+Names = Annotated[tuple[Name, ...], Field(min_length=1, max_length=200)]
 
 
 def apply_edit(definition: DashboardDefinition, change: dict[str, Any]) -> DashboardDefinition:

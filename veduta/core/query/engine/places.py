@@ -3,10 +3,10 @@ periods, and the parts read for them."""
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from dataclasses import field as attribute
 from itertools import count
 from typing import Any
 
@@ -146,10 +146,10 @@ class Prepared:
     """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold,
     `tables` are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
 
-    parts: dict[Any, PartialAggregate] = attribute(default_factory=dict)
-    tables: dict[TypedExpression, list[str]] = attribute(default_factory=dict)
-    values: dict[TypedExpression, pl.Expr] = attribute(default_factory=dict)
-    numbers: Iterator[int] = attribute(default_factory=count)
+    parts: dict[Any, PartialAggregate] = dataclasses.field(default_factory=dict)
+    tables: dict[TypedExpression, list[str]] = dataclasses.field(default_factory=dict)
+    values: dict[TypedExpression, pl.Expr] = dataclasses.field(default_factory=dict)
+    numbers: Iterator[int] = dataclasses.field(default_factory=count)
 
     def new_name(self) -> str:
         return f"p{next(self.numbers)}"
@@ -178,7 +178,7 @@ class Cells:
 
     frame: pl.DataFrame
     keys: list[str]
-    tables: dict[str, TableCells] = attribute(default_factory=dict)
+    tables: dict[str, TableCells] = dataclasses.field(default_factory=dict)
 
 
 def make_group_key(group: Grouping) -> str:

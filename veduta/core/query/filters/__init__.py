@@ -5,8 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Annotated
 
 import polars as pl
-from pydantic import Field as Attribute
-from pydantic import TypeAdapter
+from pydantic import Field, TypeAdapter
 
 from veduta.core.data.fields import Schema
 from veduta.core.query.filters.base import Condition, Context
@@ -54,7 +53,7 @@ else:
         | PointsFilter
         | MeasureFilter
         | MembershipFilter,
-        Attribute(discriminator="kind"),
+        Field(discriminator="kind"),
     ]
 MembershipFilter.model_rebuild(_types_namespace={"Filter": Filter})
 PointsFilter.model_rebuild(_types_namespace={"Filter": Filter})

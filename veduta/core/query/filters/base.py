@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
-from dataclasses import field as attribute
 from typing import TYPE_CHECKING, Self
 
 import polars as pl
@@ -25,9 +25,9 @@ class Context:
     seen, and the first month of the fiscal year."""
 
     today: dt.date
-    latest: dict[str, dt.date] = attribute(default_factory=dict)
+    latest: dict[str, dt.date] = dataclasses.field(default_factory=dict)
     fiscal_month: int = 1
-    stopped: Callable[[], bool] | None = attribute(default=None, compare=False)
+    stopped: Callable[[], bool] | None = dataclasses.field(default=None, compare=False)
     """Whether nobody waits for the answer any more; asked between two passes over the rows."""
 
     def check_wanted(self) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from typing import Any, Literal
 
 import polars as pl
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import (
     Days,
@@ -162,8 +162,8 @@ class RelativeFilter(PeriodFilter):
 
     kind: Literal["relative"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
-    count: int = Attribute(12, ge=1, le=1_000)
-    back: int = Attribute(0, ge=0, le=1_000)
+    count: int = Field(12, ge=1, le=1_000)
+    back: int = Field(0, ge=0, le=1_000)
     anchor: Literal["latest", "today"] = "latest"
     to_date: bool = False
 

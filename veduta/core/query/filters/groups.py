@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 import polars as pl
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import DataType, Schema
@@ -27,8 +27,8 @@ class MeasureFilter(Condition):
     measure: Measure
     low: float | None = None
     high: float | None = None
-    low_parameter: str = Attribute("", max_length=40)
-    high_parameter: str = Attribute("", max_length=40)
+    low_parameter: str = Field("", max_length=40)
+    high_parameter: str = Field("", max_length=40)
 
     def get_group_filter(self) -> MeasureFilter:
         return self
@@ -64,9 +64,9 @@ class MembershipFilter(FieldCondition):
     measure: Measure | None = None
     low: float | None = None
     high: float | None = None
-    low_parameter: str = Attribute("", max_length=40)
-    high_parameter: str = Attribute("", max_length=40)
-    filters: tuple[Filter, ...] = Attribute((), max_length=50)
+    low_parameter: str = Field("", max_length=40)
+    high_parameter: str = Field("", max_length=40)
+    filters: tuple[Filter, ...] = Field((), max_length=50)
     follows: bool = False
     exclude: bool = False
 

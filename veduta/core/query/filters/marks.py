@@ -7,8 +7,7 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 import polars as pl
-from pydantic import ConfigDict
-from pydantic import Field as Attribute
+from pydantic import ConfigDict, Field
 
 from veduta.core.calendar import PERIODS, Days, Grain, Grouping, find_period_start, group_expression, label_period
 from veduta.core.data.fields import Schema
@@ -30,11 +29,11 @@ class PointsFilter(Condition):
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
     kind: Literal["points"] = "points"
-    groups: tuple[Grouping, ...] = Attribute(min_length=1, max_length=10)
-    points: tuple[tuple[Value, ...], ...] = Attribute(max_length=5_000)
+    groups: tuple[Grouping, ...] = Field(min_length=1, max_length=10)
+    points: tuple[tuple[Value, ...], ...] = Field(max_length=5_000)
     exclude: bool = False
     rest: MembershipFilter | None = None
-    kept: Any = Attribute(None, exclude=True)
+    kept: Any = Field(None, exclude=True)
 
     def list_fields(self) -> set[str]:
         return {group.field for group in self.groups}

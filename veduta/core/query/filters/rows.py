@@ -6,8 +6,7 @@ import datetime as dt
 from typing import Any, Literal, TypeVar
 
 import polars as pl
-from pydantic import ConfigDict
-from pydantic import Field as Attribute
+from pydantic import ConfigDict, Field
 
 from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
 from veduta.core.data.fields import DataType, Schema
@@ -27,9 +26,9 @@ class ListFilter(FieldCondition):
 
     kind: Literal["list"] = "list"
     grain: Grain | None = None
-    values: tuple[Value, ...] = Attribute((), max_length=5_000)
+    values: tuple[Value, ...] = Field((), max_length=5_000)
     exclude: bool = False
-    parameter: str = Attribute("", max_length=40)
+    parameter: str = Field("", max_length=40)
 
     def build_expression(self, schema: Schema, context: Context) -> pl.Expr:
         column = (
@@ -103,8 +102,8 @@ class RangeFilter(FieldCondition):
     kind: Literal["range"] = "range"
     low: float | None = None
     high: float | None = None
-    low_parameter: str = Attribute("", max_length=40)
-    high_parameter: str = Attribute("", max_length=40)
+    low_parameter: str = Field("", max_length=40)
+    high_parameter: str = Field("", max_length=40)
 
     def resolve_parameters(self, parameters: Parameters) -> RangeFilter | None:
         return resolve_bounds(self, parameters)[0]
@@ -157,7 +156,7 @@ class TextFilter(FieldCondition):
 
     kind: Literal["text"] = "text"
     match: Literal["contains", "starts", "ends"] = "contains"
-    text: str = Attribute(min_length=1, max_length=500)
+    text: str = Field(min_length=1, max_length=500)
     exclude: bool = False
 
     def build_expression(self, schema: Schema, context: Context) -> pl.Expr:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from pydantic import Field as Attribute
+from pydantic import Field
 
 from veduta.core.data.fields import DataField, DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
@@ -23,7 +23,7 @@ class ShapingStep(Frozen):
     A kind of step says how it is called (`title`), where it stands in the list (`theme`), and with a sentence what it
     is for (`purpose`). `keeps_rows` steps give as many rows as they get."""
 
-    id: str = Attribute(pattern=r"^s[0-9]{1,6}$")
+    id: str = Field(pattern=r"^s[0-9]{1,6}$")
     off: bool = False
 
     title: ClassVar[str]
@@ -67,7 +67,7 @@ def asks(label: str, widget: str, default: Any = ..., **more: Any) -> Any:
     """A setting of a step with how it is asked for: its label, the kind of input, and what belongs to that
     (`kinds` of columns that fit, `options`, `hint`, `when` another setting has a value)."""
     limits = {key: more.pop(key) for key in ("min_length", "max_length", "ge", "le", "pattern") if key in more}
-    return Attribute(default, title=label, json_schema_extra={"widget": widget, **more}, **limits)
+    return Field(default, title=label, json_schema_extra={"widget": widget, **more}, **limits)
 
 
 def label_fields(schema: Schema, ids: tuple[str, ...] | list[str], most: int = MOST_NAMED) -> str:

@@ -1,0 +1,1 @@
+"""What `make lint` checks that no tool knows: the words of the code."""
