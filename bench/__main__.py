@@ -124,7 +124,7 @@ def bench_questions() -> list[Callable[[], object]]:
     """Each question of the dashboard, core only, against hand-written Polars on columns that are loaded too."""
     from veduta.core.dashboard.definition import ViewState
     from veduta.core.query.answer import answers
-    from veduta.web.dashboards.reading import DashboardSession
+    from veduta.web.dashboards.session import DashboardSession
     from veduta.web.modelling.services import load_model_and_context
 
     dataset, dashboard = prepare()
@@ -158,7 +158,7 @@ def _report_batches(reading) -> None:
     from veduta.core.dashboard.definition import Selection, ViewState
     from veduta.core.query.answer import answer, answers
     from veduta.core.query.batch import answer_all
-    from veduta.web.dashboards.reading import DashboardSession
+    from veduta.web.dashboards.session import DashboardSession
 
     blocks = reading.definition.pages[0].in_reading_order
     routes = next(block for block in blocks if block.id == "b4")

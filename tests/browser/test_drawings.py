@@ -7,7 +7,7 @@ import re
 from playwright.sync_api import expect
 
 from tests.browser.support import BrowserTest
-from veduta.core.dashboard.paper import PrintLayout
+from veduta.core.dashboard.print_layout import PrintLayout
 
 MARKS = "[x-ref=picture] [role=graphics-symbol].reachable"
 EDITOR = ".specification .cm-content"

@@ -13,10 +13,10 @@ from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.chart.kinds_page import PAGE, write_kinds_page
 from veduta.core.data.fields import DataType, Schema
-from veduta.core.formats import label_value
 from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model
+from veduta.core.number_format import label_value
 from veduta.core.query.answer import answer, make_context
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query

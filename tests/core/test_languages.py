@@ -18,7 +18,7 @@ from veduta.core.chart.drawing.picture import Drawing
 from veduta.core.chart.kinds import KINDS
 from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.data.languages import LANGUAGES
-from veduta.core.formats import format_number, format_value
+from veduta.core.number_format import format_number, format_value
 
 CODES = st.sampled_from(list(LANGUAGES))
 HUNDREDTHS = st.integers(-(10**12), 10**12).map(lambda number: number / 100)

@@ -17,14 +17,14 @@ from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.demo.islands import generate_sea_areas
 from veduta.web.accounts.models import User
-from veduta.web.atlas.services import receive_shapes
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import publications
 from veduta.web.datasets.models import Dataset, ShapeSet, Upload
 from veduta.web.datasets.store import forget
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
+from veduta.web.map_shapes.services import receive_shapes
 from veduta.web.modelling.services import forget as forget_models
 
 PASSWORD = "long-enough-word"

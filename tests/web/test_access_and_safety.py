@@ -22,12 +22,12 @@ from veduta.web import installation
 from veduta.web.accounts.models import User
 from veduta.web.accounts.throttle import OF_ADDRESS, OF_NAME
 from veduta.web.chart_templates.services import keep
-from veduta.web.colours.models import CompanyLook, Palette, ValueColour
 from veduta.web.dashboards.models import Task
 from veduta.web.datasets.models import Connection
+from veduta.web.images.services import keep_content, receive
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import load_whole_model
-from veduta.web.pictures.services import keep_content, receive
+from veduta.web.palettes.models import CompanyLook, Palette, ValueColour
 
 OPEN_TO_ALL = {"sign-in", "sign-out"}
 # What an explorer with a grant may open; everything else is for builders, or for stewards.

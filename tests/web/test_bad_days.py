@@ -17,11 +17,11 @@ from tests.web.support import WebTest, receive
 from veduta.core.errors import VedutaError
 from veduta.web.asgi import ReaderTurns
 from veduta.web.charts.models import Chart
+from veduta.web.collaboration import live
 from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.sources import services as sources
-from veduta.web.together import live
 
 
 class DamagedRows(DashboardTest):

@@ -16,7 +16,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.dashboards import publishing, services
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset
-from veduta.web.pictures.services import delete, receive
+from veduta.web.images.services import delete, receive
 
 PNG = b"\x89PNG\r\n\x1a\n and what is on it"
 

@@ -11,8 +11,8 @@ from veduta.core.model.definition import load_model
 from veduta.web.charts import services
 from veduta.web.charts.filter_forms import FORMS
 from veduta.web.charts.models import Chart, Draft
+from veduta.web.collaboration.live import look
 from veduta.web.datasets.models import Dataset
-from veduta.web.together.live import look
 
 
 class ChartTest(WebTest):

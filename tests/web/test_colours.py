@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 
 from tests.web.support import FERRIES, WebTest, import_now
-from veduta.core.chart.paints import SERIES_COLOURS
-from veduta.web.colours.models import Palette, ValueColour
+from veduta.core.chart.palettes import SERIES_COLOURS
+from veduta.web.palettes.models import Palette, ValueColour
 
 REGIONS = ["Inner Sound", "North Reach", "South Banks"]
 

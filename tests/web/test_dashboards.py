@@ -128,9 +128,9 @@ class Reading(DashboardTest):
 
     def test_a_fault_in_one_block_is_said_in_its_line_only(self):
         with (
-            mock.patch("veduta.web.dashboards.reading.render_rows"),
+            mock.patch("veduta.web.dashboards.session.render_rows"),
             mock.patch(
-                "veduta.web.dashboards.reading.make_chart_data",
+                "veduta.web.dashboards.session.make_chart_data",
                 side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}, "notes": []}],
             ),
         ):

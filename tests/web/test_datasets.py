@@ -21,7 +21,7 @@ from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk, Dataset, Upload, Version
 from veduta.web.datasets.store import get_table
 from veduta.web.datasets.uses import find_uses
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
 

@@ -46,7 +46,7 @@ from veduta.core.dashboard.definition import load_dashboard
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Connection, Dataset
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.sources import services as sources
 analyst, steward = make_user("analyst", "analyst"), make_user("steward", "steward")

@@ -14,10 +14,10 @@ from django.utils import timezone
 
 from tests.web.dashboard_support import DashboardTest
 from veduta.web.accounts.models import User
+from veduta.web.collaboration import live
+from veduta.web.collaboration.live import Person, ThingWatch, WatchedThing, look
+from veduta.web.collaboration.models import Present
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.together import live
-from veduta.web.together.live import Person, ThingWatch, WatchedThing, look
-from veduta.web.together.models import Present
 
 T = TypeVar("T")
 READER = 1

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from tests.web.dashboard_support import DashboardTest
-from veduta.web.colours.models import Palette
 from veduta.web.dashboards import publishing
-from veduta.web.pictures.services import delete, get_pictures, receive
+from veduta.web.images.services import delete, get_pictures, receive
+from veduta.web.palettes.models import Palette
 
 PNG = b"\x89PNG\r\n\x1a\n and what is on it"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from urllib.parse import quote
 
 from tests.web.support import WebTest
-from veduta.web.pictures.models import KeptPicture
+from veduta.web.images.models import KeptPicture
 
 PNG = b"\x89PNG\r\n\x1a\n and what is on it"
 WEBP = b"RIFF1234WEBP and what is on it"

@@ -38,7 +38,7 @@ from veduta.web.charts import services as charts
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
 from veduta.web.datasets.models import Dataset
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import model_of
@@ -69,7 +69,7 @@ MORE_ROWS = """
 from tests.web.support import FERRIES, receive
 from veduta.web.accounts.models import User
 from veduta.web.datasets.models import Dataset
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 analyst = User.objects.get(username="analyst")
 more = FERRIES + "6,2026-03-01,North Reach,Tern–Gull Bank,1000,1,no\\n"

@@ -22,7 +22,7 @@ from tests.web.running import run_code, signed_in, start_server
 from tests.web.test_processes import PREPARE
 from veduta.web.accounts.sessions import SIGNED, SessionStore
 from veduta.web.dashboards import favourites
-from veduta.web.dashboards.reading import DashboardSession
+from veduta.web.dashboards.session import DashboardSession
 
 SOON = 5.0
 """Seconds: well below the thirty for which writing waits."""

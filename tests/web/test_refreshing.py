@@ -12,10 +12,10 @@ from veduta.core.shaping.shaping import load_shaping
 from veduta.web.catalogue import services as catalogue
 from veduta.web.charts.services import answer_chart
 from veduta.web.datasets import refreshes
-from veduta.web.datasets.made_from import list_followers, must_not_go_round
 from veduta.web.datasets.models import Chunk, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.store import get_table
-from veduta.web.intake import services as intake
+from veduta.web.datasets.upstream import list_followers, must_not_go_round
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.shaping import services as shaping
 

@@ -22,12 +22,12 @@ from veduta.web.accounts.models import Deed
 from veduta.web.catalogue import services as catalogue
 from veduta.web.chart_templates.models import ChartTemplate
 from veduta.web.charts import services as charts
-from veduta.web.colours.models import ValueColour
 from veduta.web.datasets.models import Connection, Dataset, Refresh
 from veduta.web.datasets.store import forget
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.modelling.changes import bring_back_model, change_model
 from veduta.web.modelling.services import load_model_and_context, load_model_for
+from veduta.web.palettes.models import ValueColour
 from veduta.web.shaping import services as shaping
 from veduta.web.sources import services as sources
 from veduta.web.urls import DATA

@@ -22,7 +22,7 @@ from veduta.web.catalogue import services as catalogue
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
 from veduta.web.datasets.refreshes import ask_for
 from veduta.web.datasets.store import get_table
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.refreshing import services as refreshing
 from veduta.web.sources import services as sources

@@ -12,9 +12,9 @@ import polars as pl
 from dateutil.relativedelta import relativedelta
 from pydantic import Field, model_validator
 
-from veduta.core.classes import build_class_expression
 from veduta.core.data.fields import DataField, DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.value_classes import build_class_expression
 
 
 class Grain(StrEnum):

@@ -9,8 +9,8 @@ from typing import Final
 
 from veduta.demo.generate import VESSELS
 from veduta.web.accounts.models import User
-from veduta.web.pictures.models import KeptPicture
-from veduta.web.pictures.services import receive
+from veduta.web.images.models import KeptPicture
+from veduta.web.images.services import receive
 
 WIDTH, HEIGHT = 60, 40
 TEAL, SAFFRON, RED, BLUE, WHITE = "0B5D62", "E9A13B", "B8433A", "30437E", "FFFFFF"

@@ -31,7 +31,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Connection, Dataset, Refresh, Upload
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.sources.services import save_connection
 

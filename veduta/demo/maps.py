@@ -8,8 +8,8 @@ import json
 from veduta.demo import islands
 from veduta.demo.generate import SPELT
 from veduta.web.accounts.models import User
-from veduta.web.atlas.services import receive_shapes, save_spellings, use_for
 from veduta.web.datasets.models import Dataset, ShapeSet
+from veduta.web.map_shapes.services import receive_shapes, save_spellings, use_for
 
 FILES = {
     "Islands": (islands.generate_islands, (("Ports", "Port"), ("Routes", "From port"))),

@@ -19,13 +19,13 @@ from veduta.web.accounts.models import User
 from veduta.web.catalogue.services import update_field
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, save_chart
-from veduta.web.colours.services import set_colours
 from veduta.web.dashboards import services as dashboards
 from veduta.web.dashboards.models import Dashboard
 from veduta.web.datasets.models import Dataset, Refresh
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
 from veduta.web.modelling.services import load_whole_model
+from veduta.web.palettes.services import set_colours
 
 NAME = "Calculated"
 JOINS = (

@@ -28,7 +28,7 @@ from django.http.response import HttpResponseBase  # noqa: E402
 django.setup(set_prefix=False)
 
 from veduta.web.common.bodies import BodyRefused, find_body_limit, limit_waiting, may_be_large  # noqa: E402
-from veduta.web.common.leaving import leaving  # noqa: E402
+from veduta.web.common.client_disconnect import leaving  # noqa: E402
 from veduta.web.common.streaming import take_next_pieces  # noqa: E402
 
 # What is received is kept here while it comes, if it is large: other temporary folders may be in memory.

@@ -63,9 +63,9 @@ INSTALLED_APPS = [
     "veduta.web.jobs",
     "veduta.web.datasets",
     "veduta.web.refreshing",
-    "veduta.web.colours",
-    "veduta.web.pictures",
-    "veduta.web.together",
+    "veduta.web.palettes",
+    "veduta.web.images",
+    "veduta.web.collaboration",
     "veduta.web.charts",
     "veduta.web.chart_templates",
     "veduta.web.dashboards",
@@ -82,7 +82,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "veduta.web.common.middleware.ProblemsMiddleware",
-    "veduta.web.colours.middleware.CounterpartsMiddleware",
+    "veduta.web.palettes.middleware.CounterpartsMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "veduta.web.urls"

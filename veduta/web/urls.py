@@ -2,10 +2,10 @@ from django.urls import include, path
 
 DATA = (
     "catalogue",
-    "atlas",
-    "colours",
-    "pictures",
-    "intake",
+    "map_shapes",
+    "palettes",
+    "images",
+    "imports",
     "sources",
     "shaping",
     "modelling",

@@ -8,13 +8,13 @@ from tests.core.support import SAILING_FIELDS, context_of, sailings
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import get_kind
-from veduta.core.chart.paints import SERIES_COLOURS
+from veduta.core.chart.palettes import SERIES_COLOURS
 from veduta.core.chart.question import OwnSelection, ask
 from veduta.core.chart.sentence import write_default_title, write_sentence, write_sentence_text
 from veduta.core.chart.theme import DARK_COLOURS, build_themes
 from veduta.core.data.fields import DataType, NumberFormat, Schema
 from veduta.core.errors import DefinitionProblem, MissingField, NewerDefinition
-from veduta.core.formats import format_number, settle
+from veduta.core.number_format import format_number, settle
 
 FARE = {"field": "fare", "aggregate": "sum"}
 MONTH = {"field": "sailed", "grain": "month"}

@@ -3,7 +3,7 @@ import unittest
 
 import numpy as np
 
-from veduta.core.chart.paints import SERIES_COLOURS
+from veduta.core.chart.palettes import SERIES_COLOURS
 from veduta.core.chart.theme import DARK_COLOURS
 
 # How colours look to readers without one kind of cone: Machado, Oliveira, Fernandes (2009), severity 1.

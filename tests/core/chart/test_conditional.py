@@ -11,10 +11,10 @@ from tests.core.chart.test_charts import FARE, MONTH, ROWS, asked, chart
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import TESTS, ConditionalFormat, describe_condition
+from veduta.core.chart.contrast import compute_contrast
 from veduta.core.chart.drawing.picture import iterate_units
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.question import ask
-from veduta.core.chart.tones import compute_contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model

@@ -12,7 +12,7 @@ from tests.core.chart.test_charts import MONTH, asked, chart
 from tests.core.support import sailings
 from veduta.core.chart.definition import list_sorted_columns, sort_of_column
 from veduta.core.chart.edits import apply_edit
-from veduta.core.formats import EMPTY
+from veduta.core.number_format import EMPTY
 
 FARE = {"field": "fare", "aggregate": "sum", "format": {"decimals": 0}}
 PASSENGERS = {"field": "passengers", "aggregate": "sum"}

@@ -26,9 +26,9 @@ from veduta.core.chart.question import ask
 from veduta.core.chart.sentence import write_sentence_text
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import REST_POINT
 from veduta.core.model.definition import load_model
 from veduta.core.model.model import Model
+from veduta.core.number_format import REST_POINT
 
 ROWS = [
     {"region": region, "route": route, "sailed": dt.date.fromisoformat(day), "fare": float(fare)}

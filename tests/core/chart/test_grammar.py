@@ -10,13 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.chart.test_kinds import GRAMMARS, MEASURES, MONTH, drawn, model_of, row, validator
+from veduta.core.chart.complete_specification import complete
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.grammar import schema
 from veduta.core.chart.grammar.checking import check_specification, find_problem, format_specification, list_completions
 from veduta.core.chart.grammar.source import locate_caret, locate_parts
-from veduta.core.chart.kinds.own import list_field_names, write_starting_text
-from veduta.core.chart.outside import complete
+from veduta.core.chart.kinds.own_specification import list_field_names, write_starting_text
 from veduta.core.errors import DefinitionProblem
 
 ROWS = [row(i) for i in range(40)]

@@ -11,7 +11,7 @@ from tests.core.chart.test_charts import FARE, asked, chart
 from tests.core.chart.test_colours import luminance
 from veduta.core.chart.drawing.colours import BLACK, WHITE, interpolate_colours
 from veduta.core.chart.drawing.in_cells import STEPS, STRONG, choose_shade_step, is_strong, place_bar
-from veduta.core.chart.paints import AROUND, RISING
+from veduta.core.chart.palettes import AROUND, RISING
 from veduta.core.chart.theme import DARK_SHADES, get_both_colours, get_both_text_colours
 from veduta.core.errors import DefinitionProblem
 

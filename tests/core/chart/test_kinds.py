@@ -15,12 +15,12 @@ import jsonschema_rs
 import polars as pl
 
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
+from veduta.core.chart.complete_specification import complete
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.picture import Drawing, iterate_units
 from veduta.core.chart.grammar.schema import simplify_names
 from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape, get_kind
 from veduta.core.chart.kinds.base import register_kind
-from veduta.core.chart.outside import complete
 from veduta.core.chart.question import AnsweredChart, ask
 from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem

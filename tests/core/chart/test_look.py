@@ -7,17 +7,17 @@ import unittest
 from tests.core.chart.test_charts import FARE, MONTH
 from tests.core.chart.test_kinds import FIELDS, ROWS, drawn, fitting, model_of, validator
 from tests.core.support import context_of
+from veduta.core.chart.contrast import compute_contrast
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.axes import NO_LOGARITHM
-from veduta.core.chart.drawing.dressing import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
-from veduta.core.chart.drawing.lettering import measure_text
 from veduta.core.chart.drawing.picture import iterate_units
+from veduta.core.chart.drawing.style_overrides import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
+from veduta.core.chart.drawing.text_metrics import measure_text
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
 from veduta.core.chart.look import Sheet
 from veduta.core.chart.question import ask
 from veduta.core.chart.sentence import list_parameter_settings
-from veduta.core.chart.tones import compute_contrast
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField
 from veduta.core.model.model import Model

@@ -12,7 +12,7 @@ from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.panels import MOST_PANELS, merge_sequences
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
-from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.mark_filters import make_points_filters
 from veduta.core.chart.question import AnsweredChart, OwnSelection, ask
 from veduta.core.query.answer import answer
 from veduta.core.query.query import Query

@@ -21,11 +21,11 @@ from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.colours import compute_luminance, interpolate_colours, needs_white
 from veduta.core.chart.drawing.in_cells import draw_small_line
 from veduta.core.chart.drawing.picture import iterate_units
-from veduta.core.chart.fits import fit_line
 from veduta.core.chart.kinds.cumulative import compute_running_total
 from veduta.core.chart.kinds.target import compute_expected_share
 from veduta.core.chart.kinds.waterfall import make_steps
 from veduta.core.chart.question import ask
+from veduta.core.chart.trend_lines import fit_line
 from veduta.core.data.fields import DataType, Schema
 from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable
 from veduta.core.model.model import Model

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.chart.test_charts import FARE, MONTH, asked, chart
 from tests.core.support import SAILING_FIELDS, context_of, sailings, sailings_table
-from veduta.core.chart.places import find_formulas
 from veduta.core.chart.question import ask
+from veduta.core.chart.text_placeholders import find_formulas
 from veduta.core.chart.texts import show_text, store_text, strip_placeholders
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.definition import ModelDefinition, ParameterField

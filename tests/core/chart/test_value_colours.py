@@ -7,15 +7,15 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.chart.test_charts import FARE, ROWS, asked, chart
-from tests.core.chart.test_tones import ratio
+from tests.core.chart.test_contrast import ratio
 from tests.core.support import context_of, sailings
+from veduta.core.chart.contrast import DARK_GROUND
 from veduta.core.chart.drawing.colours import get_colour
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.kinds import KINDS
-from veduta.core.chart.paints import FURTHER_COLOURS, SERIES_COLOURS
+from veduta.core.chart.palettes import FURTHER_COLOURS, SERIES_COLOURS
 from veduta.core.chart.question import ask
 from veduta.core.chart.theme import get_both_colours
-from veduta.core.chart.tones import DARK_GROUND
 from veduta.core.chart.value_colours import GIVEN, ColourList, ValueColours, load_colour_lists, pick_given
 from veduta.core.errors import DefinitionProblem
 

@@ -6,11 +6,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests import examples
+from veduta.core.chart.contrast import DARK_INK, LIGHT_INK, compute_contrast
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.paints import Paints
-from veduta.core.chart.tones import DARK_INK, LIGHT_INK, compute_contrast
+from veduta.core.chart.palettes import Paints
+from veduta.core.dashboard.block_looks import DARK_MUTED, LIGHT_MUTED, BlockLook, apply_block_look, make_ground_look
 from veduta.core.dashboard.clicks import Click, fill_address
-from veduta.core.dashboard.looks import DARK_MUTED, LIGHT_MUTED, BlockLook, apply_block_look, make_ground_look
 
 COLOURS = st.integers(0, 0xFFFFFF).map("#{:06X}".format)
 # What is rounded to whole numbers of red, green and blue may fall short by a little.

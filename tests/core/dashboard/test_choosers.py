@@ -5,10 +5,10 @@ from __future__ import annotations
 import unittest
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
+from veduta.core.dashboard.block_filters import collect_block_filters, list_choosers
 from veduta.core.dashboard.choosers import apply_choices
 from veduta.core.dashboard.controls import ChooserChoice, Control
 from veduta.core.dashboard.definition import ViewState, load_dashboard
-from veduta.core.dashboard.following import collect_block_filters, list_choosers
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
 

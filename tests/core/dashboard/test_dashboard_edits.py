@@ -7,10 +7,10 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.support import one_page
+from veduta.core.dashboard.arrangements import STARTS, make_placeholders
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.core.dashboard.edits import EDITS, apply_edit
 from veduta.core.dashboard.layout import overlaps
-from veduta.core.dashboard.starts import STARTS, make_placeholders
 from veduta.core.errors import DefinitionProblem
 
 REGION = {"id": "region", "kind": "list", "dataset": "d", "field": "c3", "field_kind": "text", "name": "Region"}

@@ -4,12 +4,12 @@ import unittest
 
 from tests.core.support import SAILING_FIELDS, field, one_page
 from veduta.core.chart.definition import load_definition
+from veduta.core.dashboard.block_filters import collect_block_filters, collect_parameter_values, get_choice
 from veduta.core.dashboard.controls import Control, DatesChoice, ListChoice, ParameterChoice
 from veduta.core.dashboard.definition import ViewState, load_dashboard, load_state
-from veduta.core.dashboard.following import collect_block_filters, collect_parameter_values, get_choice
 from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem, NewerDefinition
-from veduta.core.formats import REST_POINT
+from veduta.core.number_format import REST_POINT
 from veduta.core.query.filters import DatesFilter, ListFilter, PointsFilter, RelativeFilter
 
 DATE = {

@@ -18,8 +18,8 @@ from sqlalchemy import create_engine
 from tests.core.support import FolderTest
 from veduta.core.data.database import check_only_reads, fetch_rows, list_tables, open_engine
 from veduta.core.data.database_address import DatabaseProblem, read_address
+from veduta.core.data.deadline import Deadline, DeadlineExceeded
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Deadline, DeadlineExceeded
 from veduta.core.errors import QueryCancelled
 
 

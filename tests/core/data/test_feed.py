@@ -12,10 +12,10 @@ from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
 from tests.core.support import FolderTest
+from veduta.core.data.deadline import Deadline, DeadlineExceeded
 from veduta.core.data.feed import Feed, FeedProblem, Paging, fetch
 from veduta.core.data.hosts import is_public
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Deadline, DeadlineExceeded
 from veduta.core.errors import FileProblem, QueryCancelled
 
 

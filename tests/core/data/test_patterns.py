@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from tests import examples
 from veduta.core.chart.drawing.axes import build_number_axis
 from veduta.core.data.fields import DataField, DataType, FieldRole, NumberFormat
-from veduta.core.formats import format_number, record_format, settle
+from veduta.core.number_format import format_number, record_format, settle
 
 NUMBERS = st.one_of(st.integers(-(10**18), 10**18), st.floats(-1e12, 1e12).map(lambda number: round(number, 3)))
 PATTERNS = (

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.support import FolderTest
-from veduta.core.data.changing import change_field
+from veduta.core.data.field_changes import change_field
 from veduta.core.data.importing import Import, find_kept_rows
 from veduta.core.data.options import FileOptions
 from veduta.core.data.recognise import recognise_fields

@@ -17,9 +17,9 @@ from hypothesis import strategies as st
 from tests import examples
 from tests.core.formula.support import FOUR, by_day, frame, value, values
 from veduta.core.data.fields import DataType
-from veduta.core.formats import label_value
 from veduta.core.formula.check import check
 from veduta.core.formula.functions import THEMES, Level, Operand, load_registry, register_function
+from veduta.core.number_format import label_value
 
 WHOLES = st.one_of(st.none(), st.integers(-(2**63) + 1, 2**63 - 1), st.integers(-20, 20))
 DAYS = st.one_of(st.none(), st.dates(dt.date(1999, 12, 28), dt.date(2028, 3, 2)))

@@ -11,11 +11,11 @@ from tests import examples
 from tests.core.formula.support import SCHEMA, value
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
-from veduta.core.formula.complete import call_around, complete
+from veduta.core.formula.completion import call_around, complete
+from veduta.core.formula.formatter import tidy, write
 from veduta.core.formula.functions import load_registry
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tidy import tidy, write
-from veduta.core.formula.tree import Call, FieldName, FormulaGrain, Literal, ParameterName, SortOrder, parse
+from veduta.core.formula.syntax_tree import Call, FieldName, FormulaGrain, Literal, ParameterName, SortOrder, parse
 
 # A broken formula, the part of it that is wrong, and what is said.
 BROKEN = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from tests.core.query.demo_model import model
-from veduta.core.editing import Edits
+from veduta.core.edit_registry import Edits
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.model.definition import Choice, JoinKey, ModelDefinition

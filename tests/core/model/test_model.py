@@ -30,7 +30,7 @@ from veduta.core.model.definition import (
 from veduta.core.model.joins import check_join, suggest_join
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import set_to
-from veduta.core.model.ruling import SecurityContext
+from veduta.core.model.row_level_security import SecurityContext
 
 KEYS = st.lists(st.sampled_from(["A", "B", "C", None]), max_size=8)
 

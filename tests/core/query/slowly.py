@@ -13,7 +13,7 @@ from typing import Any
 from dateutil.relativedelta import relativedelta
 
 from veduta.core.calendar import Grouping
-from veduta.core.formula.tree import Call, FieldName, Literal, ParameterName, parse
+from veduta.core.formula.syntax_tree import Call, FieldName, Literal, ParameterName, parse
 from veduta.core.query.filters import (
     DatesFilter,
     EmptyFilter,

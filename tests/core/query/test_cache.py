@@ -18,7 +18,7 @@ from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem, QueryCancelled
 from veduta.core.formula.measures import ParameterValue
 from veduta.core.model.definition import RowRule
-from veduta.core.model.ruling import SecurityContext
+from veduta.core.model.row_level_security import SecurityContext
 from veduta.core.query.answer import answer
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query, Result
@@ -80,7 +80,7 @@ class TheCache(unittest.TestCase):
 
     def test_far_too_many_groups_are_refused_with_what_to_do(self):
         found, context = model()
-        with patch("veduta.core.query.engine.reading.MOST_CELLS", 100), self.assertRaises(DefinitionProblem) as caught:
+        with patch("veduta.core.query.engine.scanning.MOST_CELLS", 100), self.assertRaises(DefinitionProblem) as caught:
             answer(Query(groups=(Grouping(field="passengers"),), measures=(Measure(),)), found, context)
         self.assertIn("at most 100 are worked out", caught.exception.message)
         self.assertIn("Take a dimension out", caught.exception.hint)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.core.support import TODAY, MemoryTable, field
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.mark_filters import make_points_filters
 from veduta.core.chart.question import find_underlying_filters
 from veduta.core.data.fields import Aggregate, DataType, Schema
 from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable

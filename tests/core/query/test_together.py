@@ -13,7 +13,7 @@ from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin, ModelTable, RowRule
 from veduta.core.model.model import Model
-from veduta.core.model.ruling import SecurityContext
+from veduta.core.model.row_level_security import SecurityContext
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context, MeasureFilter
 from veduta.core.query.measures import Measure

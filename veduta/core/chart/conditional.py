@@ -11,12 +11,12 @@ from pydantic import Field
 from veduta.core.calendar import Grouping
 from veduta.core.chart.look import Colour
 from veduta.core.data.fields import DataType, Frozen
-from veduta.core.formats import format_value
 from veduta.core.formula.measures import replace_ids_with_names
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value
+from veduta.core.phrases import lower_first
 from veduta.core.query.filters import Value, describe_value, label_grouping
 from veduta.core.query.measures import Measure, measure_format, measure_node, measure_words
-from veduta.core.words import lower_first
 
 TestName = Literal[
     "above", "from", "below", "to", "between", "is", "is_not", "contains", "begins", "highest", "lowest", "empty",

@@ -13,7 +13,7 @@ from pydantic import Field, StringConstraints, ValidationError, model_validator
 from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.look import Colour, Look
-from veduta.core.chart.places import find_formulas
+from veduta.core.chart.text_placeholders import find_formulas
 from veduta.core.chart.value_colours import ColourList
 from veduta.core.data.fields import Aggregate, DataField, FieldRole, Frozen, Schema, list_aggregates
 from veduta.core.jsontext import InvalidJson, read_json

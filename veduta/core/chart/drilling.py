@@ -13,8 +13,8 @@ from veduta.core.calendar import PERIODS, Grain, Grouping, list_field_grains
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.kinds import ChartShape, get_kind
-from veduta.core.chart.places import has_values
-from veduta.core.chart.points import make_marks_filter
+from veduta.core.chart.mark_filters import make_marks_filter
+from veduta.core.chart.text_placeholders import has_values
 from veduta.core.data.fields import DataType, FieldRole, Frozen
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.model.model import Model

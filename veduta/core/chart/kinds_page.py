@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from veduta.core.chart.kinds import KINDS, THEMES, ChartKind
-from veduta.core.words import pluralise
+from veduta.core.phrases import pluralise
 
 PAGE = Path(__file__).parents[3] / "docs" / "guide" / "8-kinds.md"
 HEADINGS = "| Kind | What it is good for | It needs | What can be set |"

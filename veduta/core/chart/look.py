@@ -12,7 +12,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.addresses import validate_address
-from veduta.core.chart.tones import write_colour
+from veduta.core.chart.contrast import write_colour
 from veduta.core.data.date_patterns import validate_date_pattern
 from veduta.core.data.fields import Frozen
 from veduta.core.data.languages import LanguageCode

@@ -12,18 +12,18 @@ from veduta.core.calendar import PARTS, PERIODS, Grain, Grouping, label_period
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import format_words
 from veduta.core.chart.definition import ChartDefinition
+from veduta.core.chart.drawing.conditional_colours import apply_conditional_colours
 from veduta.core.chart.drawing.conditions import apply_conditions, list_tested_measures
-from veduta.core.chart.drawing.dressing import apply_style_overrides
 from veduta.core.chart.drawing.events import Others, add_events
 from veduta.core.chart.drawing.panels import draw_panels
 from veduta.core.chart.drawing.picture import Drawing, Picture, simplify_point
 from veduta.core.chart.drawing.references import list_reference_notes
-from veduta.core.chart.drawing.repainting import apply_conditional_colours
+from veduta.core.chart.drawing.style_overrides import apply_style_overrides
 from veduta.core.chart.kinds import ChartKind, ChartShape
-from veduta.core.chart.paints import OWN, Paints
-from veduta.core.chart.places import find_formulas
+from veduta.core.chart.palettes import OWN, Paints
 from veduta.core.chart.rewriting import with_palette
 from veduta.core.chart.sentence import list_parameter_settings, write_default_title, write_sentence_text
+from veduta.core.chart.text_placeholders import find_formulas
 from veduta.core.chart.texts import TextContext, render_text
 from veduta.core.chart.value_colours import ValueColours, make_field_key
 from veduta.core.geography.shapes import Shapes

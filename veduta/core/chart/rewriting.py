@@ -9,8 +9,8 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.conditional import ConditionalFormat
 from veduta.core.chart.definition import ChartDefinition, Layer, ReferenceMark
 from veduta.core.chart.look import ColumnLook, DateLook, LabelLook, SeriesLook, ValueLook, WholeLook
-from veduta.core.chart.paints import OWN, Paints
-from veduta.core.chart.places import PLACE
+from veduta.core.chart.palettes import OWN, Paints
+from veduta.core.chart.text_placeholders import PLACE
 from veduta.core.data.fields import Frozen
 from veduta.core.formula.measures import list_formula_fields, replace_ids
 from veduta.core.query.measures import Measure

@@ -9,18 +9,18 @@ from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.kinds import ChartKind
-from veduta.core.chart.parts import SentencePart, join_parts
+from veduta.core.chart.sentence_parts import SentencePart, join_parts
 from veduta.core.chart.variations import measure_formula
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import label_value
 from veduta.core.formula.measures import list_formula_fields, list_parameters, replace_ids_with_names
 from veduta.core.model.definition import ParameterField
 from veduta.core.model.model import Model
+from veduta.core.number_format import label_value
+from veduta.core.phrases import join_names, lower_first
 from veduta.core.query.filters import Value, describe_value, label_grouping
 from veduta.core.query.measures import TopN, label_measures, measure_words
 from veduta.core.query.query import Tie
-from veduta.core.words import join_names, lower_first
 
 OWN_PERIODS = "each table over its own periods"
 

@@ -8,18 +8,18 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.places import PLACE
 from veduta.core.chart.sentence import describe_setting
+from veduta.core.chart.text_placeholders import PLACE
 from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import EMPTY, format_number, format_value, settle
 from veduta.core.formula.measures import replace_ids_with_names, replace_names_with_ids
 from veduta.core.model.model import Model
+from veduta.core.number_format import EMPTY, format_number, format_value, settle
+from veduta.core.phrases import join_names, lower_first
 from veduta.core.query.engine.shown_periods import find_filtered_periods
 from veduta.core.query.filters import Context, Filter, describe_dates
 from veduta.core.query.filters.dates import PeriodFilter
 from veduta.core.query.measures import Measure, list_counted_tables, measure_node
-from veduta.core.words import join_names, lower_first
 
 PARAMETER = re.compile(r":([a-z][a-z0-9_]*)")
 

@@ -9,6 +9,14 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import Any
 
+from veduta.core.chart.contrast import (
+    DARK_GROUND,
+    LIGHT_GROUND,
+    choose_ink,
+    derive_dark_colour,
+    make_readable,
+    mix_paper,
+)
 from veduta.core.chart.drawing.colours import (
     BLACK,
     GROUND,
@@ -19,8 +27,7 @@ from veduta.core.chart.drawing.colours import (
     interpolate_colours,
 )
 from veduta.core.chart.drawing.labels import BAR_SHARE
-from veduta.core.chart.paints import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
-from veduta.core.chart.tones import DARK_GROUND, LIGHT_GROUND, choose_ink, derive_dark_colour, make_readable, mix_paper
+from veduta.core.chart.palettes import NAMED_COLOURS, OWN, SERIES_COLOURS, Paints
 
 # The series colours as they are drawn on the dark ground, in the same order.
 DARK_COLOURS = ("#3FA3A8", "#E9B04A", "#D9695E", "#8FA2EA", "#BCE68F", "#E79AD6", "#EAD7C7", "#B5ECF3")

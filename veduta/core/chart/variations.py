@@ -9,9 +9,9 @@ from veduta.core.data.fields import Aggregate, Schema
 from veduta.core.formula.additivity import adds_up
 from veduta.core.formula.functions import PERCENT
 from veduta.core.formula.measures import Parameters
+from veduta.core.phrases import join_names, lower_first
 from veduta.core.query.filters import label_grouping
 from veduta.core.query.measures import Measure, measure_node, measure_words
-from veduta.core.words import join_names, lower_first
 
 
 @dataclass(frozen=True)

@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
+from veduta.core.dashboard.block_filters import get_default
 from veduta.core.dashboard.controls import Control
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
-from veduta.core.dashboard.following import get_default
 from veduta.core.dashboard.merging import MergeConflict
 from veduta.core.data.fields import Frozen
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 
 PLACE: Final = ("x", "y", "w", "h", "group")
 PARTS: Final[dict[str, str]] = {

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.places import has_values
+from veduta.core.chart.text_placeholders import has_values
 from veduta.core.dashboard.controls import ChooserChoice, Control, Option
 
 

@@ -11,8 +11,9 @@ from pydantic import Field, model_validator
 from veduta.core.calendar import Grain, Grouping, count_whole_months, shift_days, to_date
 from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
 from veduta.core.data.fields import DataField, DataType, Frozen
-from veduta.core.formats import label_value
 from veduta.core.model.definition import Choice as LabelledValue
+from veduta.core.number_format import label_value
+from veduta.core.phrases import join_names
 from veduta.core.query.filters import (
     DatesFilter,
     ListFilter,
@@ -24,7 +25,6 @@ from veduta.core.query.filters import (
 )
 from veduta.core.query.filters.rows import describe_bound
 from veduta.core.query.measures import Measure
-from veduta.core.words import join_names
 
 OF_A_YEAR = {"year": 1, "quarter": 4, "month": 12}
 """How many of a unit make a year; of days and weeks it is no whole number."""

@@ -10,19 +10,19 @@ from pydantic import Field, model_validator
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drilling import MOST_STEPS, DrillStep
-from veduta.core.chart.paints import PaletteKind
-from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.mark_filters import make_points_filters
+from veduta.core.chart.palettes import PaletteKind
 from veduta.core.chart.value_colours import ColourList
+from veduta.core.dashboard.backgrounds import PageGround
+from veduta.core.dashboard.block_kinds import BlockKind
+from veduta.core.dashboard.block_looks import BlockLook
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.controls import IDENTIFIER, Choice, Control
 from veduta.core.dashboard.filters import DashboardFilter
 from veduta.core.dashboard.grid import COLUMNS, MOST_GAP
-from veduta.core.dashboard.grounds import PageGround
-from veduta.core.dashboard.kinds import BlockKind
-from veduta.core.dashboard.looks import BlockLook
-from veduta.core.dashboard.narrow import MobileLayout
+from veduta.core.dashboard.mobile_layout import MobileLayout
 from veduta.core.dashboard.numbers import TextNumber
-from veduta.core.dashboard.paper import PrintLayout
+from veduta.core.dashboard.print_layout import PrintLayout
 from veduta.core.dashboard.scope import EVERYWHERE, BlockScope
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import PointsFilter, Value

@@ -10,9 +10,9 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from itertools import pairwise
 from typing import Any, Literal
 
+from veduta.core.dashboard.block_kinds import KINDS
 from veduta.core.dashboard.definition import DashboardBlock
 from veduta.core.dashboard.grid import COLUMNS
-from veduta.core.dashboard.kinds import KINDS
 
 Side = Literal["left", "right", "above", "below", "row_above", "row_below"]
 Edge = Literal["right", "below"]

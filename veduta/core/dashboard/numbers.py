@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from pydantic import Field
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.places import PLACE
+from veduta.core.chart.text_placeholders import PLACE
 from veduta.core.data.fields import Frozen
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Measure

@@ -20,8 +20,8 @@ from sqlalchemy.pool import NullPool
 from sqlglot import exp
 
 from veduta.core.data.database_address import DatabaseAddress, DatabaseProblem, SqliteFile
+from veduta.core.data.deadline import NO_DEADLINE, Deadline
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import NO_DEADLINE, Deadline
 from veduta.core.errors import SourceUnreachable
 
 MOST_IN_BATCH, BATCH_BYTES = 50_000, 32 * 1024**2
@@ -174,7 +174,7 @@ def _iterate_batches(rows: CursorResult[Any], limit: int | None) -> Iterator[pl.
 
 
 def make_unique(names: list[str]) -> list[str]:
-    from veduta.core.data.formats import make_unique_headings
+    from veduta.core.data.file_formats import make_unique_headings
 
     return make_unique_headings([str(name) for name in names])
 

@@ -15,11 +15,11 @@ from urllib.parse import urljoin
 import httpx
 from pydantic import Field
 
+from veduta.core.data.deadline import NO_DEADLINE, Deadline
 from veduta.core.data.fields import Frozen
-from veduta.core.data.formats import find_records, land_csv_bytes, make_records_frame, parse_json, record_lists
+from veduta.core.data.file_formats import find_records, land_csv_bytes, make_records_frame, parse_json, record_lists
 from veduta.core.data.hosts import check_number, split_address
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import NO_DEADLINE, Deadline
 from veduta.core.errors import SourceUnreachable, VedutaError
 
 MOST_BYTES = 500 * 1024**2

@@ -8,7 +8,7 @@ from typing import Literal
 
 import polars as pl
 
-from veduta.core.words import split_words
+from veduta.core.phrases import split_words
 
 Period = Literal["", "year", "quarter", "month", "week"]
 YEAR = r"(?P<y>(?:1[5-9]|20|21)\d\d)"

@@ -13,8 +13,7 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, NumberFormat, ParseOptions
-from veduta.core.data.meaning import (
+from veduta.core.data.field_meaning import (
     Meaning,
     Telling,
     find_telling_headings,
@@ -23,6 +22,7 @@ from veduta.core.data.meaning import (
     place_of,
     split_heading,
 )
+from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, NumberFormat, ParseOptions
 from veduta.core.data.options import EMPTY_WORDS
 from veduta.core.data.periods import recognise_period
 from veduta.core.data.sniff import FileSample

@@ -12,7 +12,7 @@ from pathlib import Path
 from veduta.core.data.blocks import LONGEST_RECORD, make_csv_reader
 from veduta.core.data.options import DELIMITER_WORDS, MOST_COLUMNS, FileOptions, LandedOptions
 from veduta.core.errors import FileProblem
-from veduta.core.words import pluralise
+from veduta.core.phrases import pluralise
 
 HEAD = 512 * 1024
 SPOT = 48 * 1024

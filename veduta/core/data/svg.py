@@ -8,7 +8,7 @@ from typing import Any, Final, cast
 from xml.etree import ElementTree
 
 from veduta.core.errors import FileProblem
-from veduta.core.words import split_words
+from veduta.core.phrases import split_words
 
 SVG: Final = "http://www.w3.org/2000/svg"
 XLINK: Final = "http://www.w3.org/1999/xlink"

@@ -24,7 +24,7 @@ from veduta.core.formula.functions import (
     load_registry,
 )
 from veduta.core.formula.problems import FormulaProblem, Span
-from veduta.core.formula.tree import Call, FieldName, FormulaTooDeep, Literal, Node, ParameterName, parse
+from veduta.core.formula.syntax_tree import Call, FieldName, FormulaTooDeep, Literal, Node, ParameterName, parse
 
 MOST_ARGUMENTS = 500
 LARGEST = 20_000

@@ -12,7 +12,7 @@ from veduta.core.data.fields import DataField, DataType, NumberFormat, Schema
 from veduta.core.formula.check import Checker, GroupedBy, TypedExpression, find_field, find_nearest, quote
 from veduta.core.formula.functions import Function, Level, load_registry
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tree import PERIODS, Call, FieldName, FormulaGrain, Literal, Node, ParameterName, parse
+from veduta.core.formula.syntax_tree import PERIODS, Call, FieldName, FormulaGrain, Literal, Node, ParameterName, parse
 
 COMPARING = ("=", "<>", "<", "<=", ">", ">=", "in", "between")
 MANY = (Level.AGGREGATE, Level.WINDOW, Level.TIME)

@@ -15,7 +15,7 @@ from shapely.geometry import shape as geometry_of
 from veduta.core.errors import FileProblem
 from veduta.core.geography.topology import iterate_features
 from veduta.core.jsontext import InvalidJson, read_records
-from veduta.core.words import pluralise
+from veduta.core.phrases import pluralise
 
 LARGEST = 30 * 1024 * 1024
 MOST_AREAS = 5_000

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator
 
 from veduta.core.data.fields import DataType, NumberFormat, Schema, Total
-from veduta.core.editing import Edits
+from veduta.core.edit_registry import Edits
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.measures import (
     check_measure,

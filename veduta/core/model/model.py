@@ -21,7 +21,6 @@ from veduta.core.calendar import (
     make_grouping,
     start_expression,
 )
-from veduta.core.classes import choose_class_width
 from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, Schema
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.check import TypedExpression
@@ -32,9 +31,10 @@ from veduta.core.formula.problems import FormulaProblem, Span
 from veduta.core.model.definition import JoinKey, ModelDefinition, ModelJoin
 from veduta.core.model.parameters import get_default_values, set_to
 from veduta.core.model.reach import NESTS, Reach, make_field_id, reach, split_table
+from veduta.core.model.row_level_security import EVERYBODY, RowLevelSecurity, SecurityContext
 from veduta.core.model.rows import ModelRows, align_to_grain
-from veduta.core.model.ruling import EVERYBODY, RowLevelSecurity, SecurityContext
 from veduta.core.model.tables import ColumnFacts, DatasetTable, compute_facts
+from veduta.core.value_classes import choose_class_width
 
 FORMULA = "formula"
 

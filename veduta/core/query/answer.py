@@ -12,8 +12,7 @@ from veduta.core.calendar import Days, Grouping
 from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
-from veduta.core.query.asked import ALIGNED, QueryPlan, pick_columns
-from veduta.core.query.engine.places import make_group_key
+from veduta.core.query.engine.levels import make_group_key
 from veduta.core.query.engine.shown_periods import find_filtered_periods
 from veduta.core.query.filters import (
     Context,
@@ -26,13 +25,14 @@ from veduta.core.query.filters import (
     group_heading,
     narrow,
 )
-from veduta.core.query.keeping import REST, VisibleCells, apply_top_n
 from veduta.core.query.measures import get_total, measure_format, measure_heading
 from veduta.core.query.ordering import sort_cells
+from veduta.core.query.plan import ALIGNED, QueryPlan, pick_columns
 from veduta.core.query.query import Column, Query, Result
 from veduta.core.query.same_periods import narrow_to_same_periods
+from veduta.core.query.top_n import REST, VisibleCells, apply_top_n
 from veduta.core.query.totals import compute_totals
-from veduta.core.query.unfinished import find_unfinished_periods
+from veduta.core.query.unfinished_periods import find_unfinished_periods
 
 AROUND = 7_500
 """Bytes that an answer takes besides its values, measured over thousands of small ones: most of what they take."""

@@ -16,11 +16,11 @@ import polars as pl
 
 from veduta.core.model.model import Model
 from veduta.core.query.answer import answer, answers, build_result, make_cache_key, plan_query
-from veduta.core.query.asked import QueryPlan
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.reading import ScanRequest
 from veduta.core.query.engine.rows import CommonRows
+from veduta.core.query.engine.scanning import ScanRequest
 from veduta.core.query.filters import Context, Filter
+from veduta.core.query.plan import QueryPlan
 from veduta.core.query.query import Query, Result
 
 READERS = 4

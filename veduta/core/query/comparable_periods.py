@@ -8,9 +8,9 @@ import polars as pl
 
 from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.functions import Level, load_registry
-from veduta.core.query.asked import QueryPlan, add_shown, place_showing
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
+from veduta.core.query.engine.levels import CellLevel, Periods, make_group_key
+from veduta.core.query.plan import QueryPlan, add_shown, place_showing
 
 MOST_SPANS = 60
 """So many different sets of periods the lines of a total may have; each is worked out by itself."""

@@ -10,13 +10,13 @@ from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.functions import Level
 from veduta.core.formula.measures import replace_ids_with_names
 from veduta.core.model.model import Model
+from veduta.core.phrases import lower_first, pluralise
 from veduta.core.query.answer import answer, resolve_filters
 from veduta.core.query.engine import Engine, Scope
-from veduta.core.query.engine.places import CellLevel
+from veduta.core.query.engine.levels import CellLevel
 from veduta.core.query.filters import Context, label_grouping
 from veduta.core.query.measures import TOTAL_WORDS, Measure, get_total, measure_node, measure_words
 from veduta.core.query.query import Query
-from veduta.core.words import lower_first, pluralise
 
 
 @dataclass(frozen=True)

@@ -8,12 +8,12 @@ import polars as pl
 
 from veduta.core.calendar import Grouping, group_expression
 from veduta.core.data.fields import DataType
-from veduta.core.formats import label_value
 from veduta.core.model.model import Model
 from veduta.core.model.rows import ROW
+from veduta.core.number_format import label_value
 from veduta.core.query.answer import resolve_filters
 from veduta.core.query.engine import Engine, Scope
-from veduta.core.query.engine.places import CellLevel
+from veduta.core.query.engine.levels import CellLevel
 from veduta.core.query.filters import Context, Filter, PointsFilter
 
 

@@ -21,7 +21,7 @@ from veduta.core.formula.measures import (
 from veduta.core.formula.problems import Span
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import get_set_number
-from veduta.core.words import lower_first
+from veduta.core.phrases import lower_first
 
 NOWHERE = Span()
 TOTAL_WORDS = {

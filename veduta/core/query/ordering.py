@@ -6,10 +6,10 @@ from dataclasses import replace
 
 import polars as pl
 
-from veduta.core.query.asked import ALIGNED, QueryPlan, pick_columns
-from veduta.core.query.keeping import REST, VisibleCells
 from veduta.core.query.measures import Measure
+from veduta.core.query.plan import ALIGNED, QueryPlan, pick_columns
 from veduta.core.query.query import Tie
+from veduta.core.query.top_n import REST, VisibleCells
 
 ORDER = "__order"
 

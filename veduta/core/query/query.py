@@ -12,7 +12,7 @@ from pydantic import Field
 
 from veduta.core.calendar import Days, Grouping
 from veduta.core.data.fields import DataType, Frozen, NumberFormat
-from veduta.core.formats import REST_POINT
+from veduta.core.number_format import REST_POINT
 from veduta.core.query.filters import Filter, Value
 from veduta.core.query.measures import Measure, TopN
 

@@ -10,12 +10,12 @@ import polars as pl
 from veduta.core.calendar import PERIODS, Grain, find_period_end, find_period_start, to_date
 from veduta.core.model.model import Model
 from veduta.core.model.reach import ANY_PERIOD
-from veduta.core.query.asked import QueryPlan
+from veduta.core.phrases import join_names
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import CellLevel
+from veduta.core.query.engine.levels import CellLevel
 from veduta.core.query.filters import DatesFilter
 from veduta.core.query.filters.dates import describe_dates
-from veduta.core.words import join_names
+from veduta.core.query.plan import QueryPlan
 
 SIDES = 2
 LONG = (Grain.MONTH, Grain.QUARTER, Grain.YEAR)

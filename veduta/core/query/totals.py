@@ -8,13 +8,13 @@ import polars as pl
 
 from veduta.core.data.fields import Total
 from veduta.core.errors import DefinitionProblem
-from veduta.core.query.asked import QueryPlan, add_shown, pick_columns, place_showing
+from veduta.core.phrases import pluralise
 from veduta.core.query.comparable_periods import ComparedTotal, compute_comparable_total
 from veduta.core.query.engine import Engine
-from veduta.core.query.engine.places import CellLevel, make_group_key
-from veduta.core.query.keeping import REST, VisibleCells
+from veduta.core.query.engine.levels import CellLevel, make_group_key
 from veduta.core.query.measures import get_total, measure_heading, measure_words
-from veduta.core.words import pluralise
+from veduta.core.query.plan import QueryPlan, add_shown, pick_columns, place_showing
+from veduta.core.query.top_n import REST, VisibleCells
 
 Positions = tuple[int, ...]
 """A total, by the positions of the dimensions that it keeps apart: () is the grand total."""

@@ -11,7 +11,7 @@ from rapidfuzz import fuzz, process
 from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.profile import share_in
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import label_value
+from veduta.core.number_format import label_value
 from veduta.core.shaping.flow import Flow
 
 SAMPLE = 20_000

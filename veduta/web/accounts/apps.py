@@ -20,6 +20,6 @@ def _note_sign_in(sender: Any, user: Any, **more: Any) -> None:
     """When somebody signed in last is merely noted: they do without it."""
     from django.contrib.auth.models import update_last_login
 
-    from veduta.web.common.noting import note
+    from veduta.web.common.best_effort import note
 
     note(lambda: update_last_login(sender, user, **more))

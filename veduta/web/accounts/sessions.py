@@ -9,7 +9,7 @@ from django.contrib.sessions.backends.db import SessionStore as InDatabase
 from django.core import signing
 from django.db import DatabaseError
 
-from veduta.web.common.noting import limit_lock_wait
+from veduta.web.common.best_effort import limit_lock_wait
 
 SIGNED, SALT = "signed:", "veduta.web.accounts.sessions"
 SIGNED_SECONDS = 60 * 60

@@ -13,7 +13,7 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.utils import timezone
 
-from veduta.web.common.noting import note
+from veduta.web.common.best_effort import note
 
 SOON, DAY = dt.timedelta(hours=settings.AXES_COOLOFF_TIME), dt.timedelta(days=1)
 OF_ADDRESS, OF_NAME = 6, 12

@@ -7,17 +7,17 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from veduta.core.data.changing import change_field
+from veduta.core.data.field_changes import change_field
 from veduta.core.data.sources import Fetched
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import must_build, must_steward
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.common.revisions import get_numbered
-from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import ask_for, refresh_followers
-from veduta.web.intake.services import start_import, take_text_sample
+from veduta.web.datasets.row_access import must_see_all
+from veduta.web.imports.services import start_import, take_text_sample
 from veduta.web.modelling.services import check_rules_hold
 
 

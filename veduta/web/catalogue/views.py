@@ -15,15 +15,15 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.calendar import get_written_grain
 from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, list_aggregates
 from veduta.core.data.profile import Profile, profile_column
-from veduta.core.formats import format_value, settle
+from veduta.core.number_format import format_value, settle
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.web.accounts.access import Request, require_builder, require_steward
 from veduta.web.catalogue import services as catalogue
 from veduta.web.common.lists import JSONArrayLength, Listed, ListHeading, list_context, sort_things
 from veduta.web.common.requests import Flag, Line, RequestModel, Searched, Text, parse_form, parse_json, parse_query
-from veduta.web.datasets.binding import is_bound, is_made_from_ruled, must_see_all
 from veduta.web.datasets.models import Dataset, ShapeSet, Upload, Version
 from veduta.web.datasets.requests import get_dataset, read_field_changes
+from veduta.web.datasets.row_access import is_bound, is_made_from_ruled, must_see_all
 from veduta.web.modelling.rows import RowsRequest, make_rows_context, scan_rows, send_csv
 from veduta.web.modelling.services import load_model_for
 

@@ -17,8 +17,8 @@ from veduta.web.accounts.models import User
 from veduta.web.chart_templates.models import ChartTemplate
 from veduta.web.charts.models import Chart
 from veduta.web.charts.services import create_chart, keep_draft, name_in_lists
-from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.row_access import is_bound
 from veduta.web.modelling.services import load_model_for
 
 

@@ -26,7 +26,7 @@ from veduta.core.chart.templates.template import TAKES
 from veduta.core.data.fields import DataField
 from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.chart_templates import services
 from veduta.web.chart_templates.models import ChartTemplate

@@ -7,4 +7,4 @@ class Config(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        from veduta.web.modelling import hidden  # noqa: F401  (which values colours are not listed of)
+        from veduta.web.modelling import hidden_values  # noqa: F401  (which values colours are not listed of)

@@ -8,7 +8,7 @@ from typing import Any
 
 from veduta.core.calendar import make_grouping
 from veduta.core.chart.definition import ChartDefinition, make_default_measure
-from veduta.core.chart.paints import OWN, Paints
+from veduta.core.chart.palettes import OWN, Paints
 from veduta.core.chart.theme import get_both_colours
 from veduta.core.data.fields import DataType, FieldRole, Schema
 from veduta.core.model.definition import ParameterField
@@ -16,7 +16,7 @@ from veduta.core.model.model import Model
 from veduta.core.query.filters import Context, convert_point_value
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import Measure, measure_words
-from veduta.web.colours.models import load_paints
+from veduta.web.palettes.models import load_paints
 
 VALUES_SHOWN = 100
 

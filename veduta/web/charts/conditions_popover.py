@@ -16,8 +16,8 @@ from veduta.core.chart.conditional import (
     find_tested_type,
     format_words,
 )
+from veduta.core.chart.contrast import LIGHT_GROUND, READABLE, compute_contrast
 from veduta.core.chart.theme import get_both_colours, get_both_text_colours
-from veduta.core.chart.tones import LIGHT_GROUND, READABLE, compute_contrast
 from veduta.core.data.fields import DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import replace_ids_with_names
@@ -33,7 +33,7 @@ from veduta.web.charts.choices import (
     measure_choices,
 )
 from veduta.web.charts.format_samples import sample_of
-from veduta.web.colours.models import load_paints
+from veduta.web.palettes.models import load_paints
 
 INPUTS = {DataType.TEXT: "text", DataType.YES_NO: "yes_no", DataType.DATE: "date", DataType.DATETIME: "date"}
 

@@ -12,6 +12,7 @@ from typing import Any
 from veduta.core.calendar import Grain, make_grouping
 from veduta.core.data.fields import DataField, DataType, FieldRole
 from veduta.core.model.model import Model
+from veduta.core.phrases import lower_first
 from veduta.core.query.filters import (
     Context,
     DatesFilter,
@@ -24,7 +25,6 @@ from veduta.core.query.filters import (
 )
 from veduta.core.query.listing import group_values
 from veduta.core.query.measures import Measure
-from veduta.core.words import lower_first
 from veduta.web.charts.choices import VALUES_SHOWN, OpenPopover, list_number_parameters, measure_choices, simplify
 
 RELATIVE_CHOICES: tuple[tuple[str, dict[str, Any]], ...] = (

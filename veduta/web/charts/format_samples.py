@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from veduta.core.chart.conditional import SIGNS, ConditionalFormat
 from veduta.core.chart.drawing.conditions import CellLook
-from veduta.core.words import lower_first
-from veduta.web.colours.models import load_paints
+from veduta.core.phrases import lower_first
+from veduta.web.palettes.models import load_paints
 
 
 @dataclass(frozen=True)

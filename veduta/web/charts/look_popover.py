@@ -22,8 +22,8 @@ from veduta.core.model.model import Model
 from veduta.web.charts.choices import VALUES_SHOWN, OpenPopover, list_number_parameters
 from veduta.web.charts.services import load_workspace_colours
 from veduta.web.charts.setting_inputs import SettingInput, list_setting_inputs
-from veduta.web.colours.models import load_paints
-from veduta.web.datasets.atlas import Atlas
+from veduta.web.datasets.shape_store import Atlas
+from veduta.web.palettes.models import load_paints
 
 PLACES = [
     ("top", "Above"),

@@ -8,12 +8,12 @@ from typing import Any
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.merging import ALL, MergedChart, find_changed_parts, merge_definitions, rebase_definition
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User, label_of
 from veduta.web.charts.models import Chart, Revision
-from veduta.web.together.log import Entry
-from veduta.web.together.steps import iterate_steps
+from veduta.web.collaboration.log import Entry
+from veduta.web.collaboration.steps import iterate_steps
 
 Edit = dict[str, Any]
 Left = dict[str, Any]

@@ -26,10 +26,11 @@ from veduta.core.data.date_patterns import format_date_pattern
 from veduta.core.data.fields import DataField, DataType, FieldRole, list_aggregates
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import group_words
 from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.measures import replace_ids_with_names
 from veduta.core.model.model import Model
+from veduta.core.number_format import group_words
+from veduta.core.phrases import join_names
 from veduta.core.query.filters import Context
 from veduta.core.query.filters.base import FieldCondition
 from veduta.core.query.listing import group_values
@@ -44,7 +45,6 @@ from veduta.core.query.measures import (
     measure_words,
 )
 from veduta.core.query.query import Sort
-from veduta.core.words import join_names
 from veduta.web.charts.choices import (
     VALUES_SHOWN,
     OpenPopover,
@@ -59,7 +59,7 @@ from veduta.web.charts.filter_forms import FORMS, list_forms, shows
 from veduta.web.charts.look_popover import Pick, look_context
 from veduta.web.charts.setting_inputs import list_setting_inputs
 from veduta.web.common.requests import Line, RequestModel, Whole
-from veduta.web.datasets.known import get_datasets
+from veduta.web.datasets.dataset_cache import get_datasets
 from veduta.web.datasets.models import Dataset
 
 

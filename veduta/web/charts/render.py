@@ -16,7 +16,7 @@ from veduta.core.chart.kinds.table import draw_table
 from veduta.core.chart.question import AnsweredChart
 from veduta.core.chart.theme import find_dark_colours
 from veduta.web.charts.format_samples import list_samples
-from veduta.web.pictures.services import get_pictures
+from veduta.web.images.services import get_pictures
 
 MOST_ROWS_BELOW = 500
 

@@ -9,12 +9,12 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from veduta.core.chart.chart_suggestions import suggest_charts
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.conditional import describe_condition
 from veduta.core.chart.definition import ChartDefinition, check_fields, load_definition
 from veduta.core.chart.kinds import get_kind
-from veduta.core.chart.openings import suggest_charts
-from veduta.core.chart.paints import Paints
+from veduta.core.chart.palettes import Paints
 from veduta.core.chart.question import (
     AnsweredChart,
     OwnSelection,
@@ -41,12 +41,12 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.charts.models import Chart, Draft, Revision
-from veduta.web.colours.models import load_paints
-from veduta.web.colours.services import load_value_colours
 from veduta.web.common.revisions import must_build_on
-from veduta.web.datasets.atlas import Atlas
 from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.shape_store import Atlas
 from veduta.web.modelling.services import OtherDatasets, load_model_and_context, load_model_for, make_current_context
+from veduta.web.palettes.models import load_paints
+from veduta.web.palettes.services import load_value_colours
 
 
 def answer_chart(

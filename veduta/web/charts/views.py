@@ -19,25 +19,26 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
+from veduta.core.chart.complete_specification import complete
 from veduta.core.chart.definition import ChartDefinition, load_definition
 from veduta.core.chart.edits import apply_edit
 from veduta.core.chart.grammar.checking import find_problem, format_specification, list_completions
 from veduta.core.chart.kinds import ChartShape
-from veduta.core.chart.kinds.own import ALWAYS, list_field_names, write_starting_text
-from veduta.core.chart.outside import complete
-from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.kinds.own_specification import ALWAYS, list_field_names, write_starting_text
+from veduta.core.chart.mark_filters import make_points_filters
 from veduta.core.chart.sentence import list_parameter_settings, write_sentence
 from veduta.core.chart.texts import show_text
-from veduta.core.dashboard.paper import PrintLayout
+from veduta.core.dashboard.print_layout import PrintLayout
 from veduta.core.errors import DefinitionProblem, QueryCancelled, VedutaError
-from veduta.core.words import pluralise
+from veduta.core.phrases import pluralise
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.accounts.models import User
 from veduta.web.charts import merging, services
-from veduta.web.charts.leads import leads_of, leads_offered, open_everywhere
+from veduta.web.charts.drill_menu import leads_of, leads_offered, open_everywhere
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, make_popover_context
 from veduta.web.charts.render import dump_definition, make_chart_data, render_rows
+from veduta.web.collaboration.live import HereSent, ThingWatch, be_present, stream_response
 from veduta.web.common.downloads import send_as_file
 from veduta.web.common.lists import Listed, ListHeading, list_context, sort_things
 from veduta.web.common.requests import (
@@ -61,7 +62,6 @@ from veduta.web.common.revisions import RevisionConflict, get_numbered
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.rows import RowsRequest, make_rows_context, send_csv
 from veduta.web.modelling.services import list_chart_fields, load_model_and_context, load_model_for
-from veduta.web.together.live import HereSent, ThingWatch, be_present, stream_response
 
 
 def _get_chart(pk: uuid.UUID, deleted: bool = False) -> Chart:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 
+from veduta.core.dashboard.block_kinds import KINDS
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition
-from veduta.core.dashboard.kinds import KINDS
 from veduta.web.charts.models import Chart
 
 MARKS = re.compile(r"[*#>`]+")

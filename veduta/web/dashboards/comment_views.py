@@ -19,11 +19,11 @@ from veduta.web.accounts.models import User
 from veduta.web.common.requests import Flag, Line, Maybe, Object, RequestModel, Text, parse_json
 from veduta.web.dashboards import comments
 from veduta.web.dashboards.access import find_dashboard, list_viewers
-from veduta.web.dashboards.asking import open_session
 from veduta.web.dashboards.comments import Thread
 from veduta.web.dashboards.models import Comment, Dashboard
-from veduta.web.dashboards.reading import DashboardSession
-from veduta.web.dashboards.withholding import filter_selection
+from veduta.web.dashboards.row_access import filter_selection
+from veduta.web.dashboards.session import DashboardSession
+from veduta.web.dashboards.view_requests import open_session
 from veduta.web.modelling.rows import count_rows
 
 THREADS = 200

@@ -15,7 +15,7 @@ from django.utils import timezone
 from veduta.core.dashboard.definition import Selection, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
-from veduta.web.common.noting import note
+from veduta.web.common.best_effort import note
 from veduta.web.dashboards.access import list_viewers, may_view
 from veduta.web.dashboards.models import Comment, Dashboard, Notice
 

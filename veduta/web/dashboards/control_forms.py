@@ -12,6 +12,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
 from veduta.core.calendar import Grain, make_grouping
+from veduta.core.dashboard.block_filters import get_choice
 from veduta.core.dashboard.controls import (
     Choice,
     ChooserChoice,
@@ -23,7 +24,6 @@ from veduta.core.dashboard.controls import (
     RangeChoice,
     TextChoice,
 )
-from veduta.core.dashboard.following import get_choice
 from veduta.core.data.fields import DataField, DataType
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.model.model import Model
@@ -33,8 +33,8 @@ from veduta.web.accounts.access import Request, require_sign_in
 from veduta.web.charts.choices import list_parameter_choices, simplify
 from veduta.web.charts.filter_forms import RELATIVE_CHOICES, list_choices
 from veduta.web.common.requests import Searched, parse_query
-from veduta.web.dashboards.asking import open_session
-from veduta.web.dashboards.reading import DashboardSession
+from veduta.web.dashboards.session import DashboardSession
+from veduta.web.dashboards.view_requests import open_session
 from veduta.web.modelling.services import load_model_and_context
 
 BUTTONS = 12

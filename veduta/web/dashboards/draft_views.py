@@ -17,17 +17,17 @@ from pydantic import Field
 from veduta.core.dashboard.changes import describe_conflict, list_changes
 from veduta.core.dashboard.definition import DashboardDefinition, load_dashboard
 from veduta.core.dashboard.log import Sitting
-from veduta.core.words import join_names, pluralise
+from veduta.core.phrases import join_names, pluralise
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.accounts.models import User, label_of
+from veduta.web.collaboration.live import HereSent, ThingWatch, be_present, stream_response
+from veduta.web.collaboration.log import Entry
 from veduta.web.common.requests import Line, Object, RequestModel, Whole, parse_json, parse_query
 from veduta.web.common.revisions import RevisionConflict
 from veduta.web.dashboards import drafts, services
 from veduta.web.dashboards.access import find_dashboard, may_edit
 from veduta.web.dashboards.block_names import make_namer
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.together.live import HereSent, ThingWatch, be_present, stream_response
-from veduta.web.together.log import Entry
 
 watch = ThingWatch(Dashboard)
 SITTINGS = 15

@@ -15,9 +15,9 @@ from veduta.core.chart.drawing.picture import simplify_point
 from veduta.core.chart.question import work_out
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, require_sign_in
-from veduta.web.charts.leads import label_group_value, leads_offered
+from veduta.web.charts.drill_menu import label_group_value, leads_offered
 from veduta.web.common.requests import Point, RequestModel, Text, Whole, parse_query, validate_part
-from veduta.web.dashboards.asking import open_session
+from veduta.web.dashboards.view_requests import open_session
 from veduta.web.modelling.services import make_current_context
 
 MOST_MEMBERS = 1_000

@@ -15,18 +15,17 @@ from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import BeforeValidator
 
-from veduta.core.chart.paints import PALETTES
+from veduta.core.chart.palettes import PALETTES
 from veduta.core.chart.value_colours import load_colour_lists
+from veduta.core.dashboard.arrangements import STARTS
 from veduta.core.dashboard.definition import DashboardDefinition, ViewState, load_dashboard
 from veduta.core.dashboard.edits import apply_edit, place_words
-from veduta.core.dashboard.narrow import HIGHEST, LOWEST
-from veduta.core.dashboard.paper import SIZES, count_head_rows, split_into_sheets
-from veduta.core.dashboard.starts import STARTS
+from veduta.core.dashboard.mobile_layout import HIGHEST, LOWEST
+from veduta.core.dashboard.print_layout import SIZES, count_head_rows, split_into_sheets
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, require_builder, require_sign_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.colours.models import Palette
 from veduta.web.common.markdown import render_markdown
 from veduta.web.common.requests import (
     Flag,
@@ -42,18 +41,19 @@ from veduta.web.common.requests import (
 )
 from veduta.web.dashboards import services, tasks
 from veduta.web.dashboards.access import find_dashboard, list_dashboards, list_grants, may_edit
-from veduta.web.dashboards.dressing import PageAsked, store_texts
-from veduta.web.dashboards.faces import make_shells, narrow_rows, render_shells_to_edit
+from veduta.web.dashboards.block_looks import PageAsked, store_texts
+from veduta.web.dashboards.block_shells import make_shells, narrow_rows, render_shells_to_edit
+from veduta.web.dashboards.filter_bar import list_filter_bar
+from veduta.web.dashboards.filtering import filter_words
 from veduta.web.dashboards.layout_styles import write_background_styles
 from veduta.web.dashboards.miniatures import add_glyphs, list_pages_to_copy, make_miniature
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.narrowing import filter_words
 from veduta.web.dashboards.publishing import freeze_charts
-from veduta.web.dashboards.reading import DashboardSession
-from veduta.web.dashboards.trail import list_filter_bar
+from veduta.web.dashboards.session import DashboardSession
 from veduta.web.datasets.models import Dataset
+from veduta.web.images.services import list_pictures
 from veduta.web.modelling.services import load_whole_model
-from veduta.web.pictures.services import list_pictures
+from veduta.web.palettes.models import Palette
 
 logger = logging.getLogger("veduta.dashboards")
 

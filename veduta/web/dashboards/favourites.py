@@ -9,7 +9,7 @@ from django.core.exceptions import PermissionDenied
 from django.utils import timezone
 
 from veduta.web.accounts.models import User
-from veduta.web.common.noting import note
+from veduta.web.common.best_effort import note
 from veduta.web.dashboards.access import list_dashboards, may_view
 from veduta.web.dashboards.models import Dashboard, Seen
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from veduta.core.chart.paints import Paints
+from veduta.core.chart.palettes import Paints
+from veduta.core.dashboard.backgrounds import PageGround, choose_page_tones
+from veduta.core.dashboard.block_looks import LIGHT_MUTED, make_ground_look
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.grid import ROW
-from veduta.core.dashboard.grounds import PageGround, choose_page_tones
-from veduta.core.dashboard.looks import LIGHT_MUTED, make_ground_look
-from veduta.core.dashboard.narrow import arrange_blocks
-from veduta.web.pictures.services import find_published, get_pictures
+from veduta.core.dashboard.mobile_layout import arrange_blocks
+from veduta.web.images.services import find_published, get_pictures
 
 WIDE, NARROW = "@media (min-width: 48.01rem), print", "@media screen and (max-width: 48rem)"
 """Screens on which a page is as it was laid out; on narrower ones its blocks follow each other."""

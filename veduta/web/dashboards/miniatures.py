@@ -12,17 +12,17 @@ from typing import Any
 from veduta.core.cache import Cache
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.definition import load_definition
+from veduta.core.dashboard.arrangements import make_placeholders
+from veduta.core.dashboard.chart_overrides import apply_overrides
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.grid import COLUMNS
-from veduta.core.dashboard.own import apply_overrides
-from veduta.core.dashboard.starts import make_placeholders
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards.access import list_dashboards, may_edit
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.reading import block_name
-from veduta.web.datasets.known import get_datasets
+from veduta.web.dashboards.session import block_name
+from veduta.web.datasets.dataset_cache import get_datasets
 from veduta.web.modelling.services import load_whole_model
 
 COLUMN, ROW, GAP = 10, 6, 1

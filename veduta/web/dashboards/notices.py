@@ -7,12 +7,12 @@ from django.db.models import Q, QuerySet
 
 from veduta.core.dashboard.changes import describe_conflict
 from veduta.core.dashboard.merging import MergeConflict
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 from veduta.web.accounts.models import User
+from veduta.web.collaboration.live import find_who_has_open
 from veduta.web.dashboards.access import list_dashboards
 from veduta.web.dashboards.block_names import make_namer
 from veduta.web.dashboards.models import DraftState, Notice
-from veduta.web.together.live import find_who_has_open
 
 
 def tell_who_is_away(state: DraftState) -> None:

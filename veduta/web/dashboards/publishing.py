@@ -10,18 +10,18 @@ from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
+from veduta.core.dashboard.backgrounds import PageGround
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
-from veduta.core.dashboard.grounds import PageGround
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
-from veduta.web.colours.models import load_palettes
 from veduta.web.common.revisions import find_next_number, get_numbered
 from veduta.web.dashboards import drafts
 from veduta.web.dashboards.access import must_edit
 from veduta.web.dashboards.models import Dashboard, Publication
+from veduta.web.images.services import keep_content
 from veduta.web.jobs import queue
-from veduta.web.pictures.services import keep_content
+from veduta.web.palettes.models import load_palettes
 
 Shows = TypeVar("Shows", DashboardBlock, PageGround)
 """What shows a picture."""

@@ -11,16 +11,16 @@ from django.views.decorators.http import require_GET
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.drilling import apply_drill_step
-from veduta.core.chart.together import put_together
+from veduta.core.chart.value_groups import put_together
 from veduta.core.dashboard.definition import DashboardBlock, Selection
 from veduta.core.data.fields import Schema
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, require_sign_in
-from veduta.web.charts.leads import label_group_value
+from veduta.web.charts.drill_menu import label_group_value
 from veduta.web.common.requests import Line, RequestModel, parse_query
 from veduta.web.dashboards.access import may_download
-from veduta.web.dashboards.asking import open_session
-from veduta.web.dashboards.reading import DashboardSession
+from veduta.web.dashboards.session import DashboardSession
+from veduta.web.dashboards.view_requests import open_session
 
 MODES = (
     ("focus", "Show only these", "The other blocks show nothing else"),

@@ -32,13 +32,13 @@ from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep
 from veduta.web.charts.models import Chart
+from veduta.web.collaboration.steps import iterate_steps
 from veduta.web.common.revisions import must_build_on
 from veduta.web.dashboards import drafts, notices, tasks
 from veduta.web.dashboards.access import may_view, must_edit, set_grant
 from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import load_whole_model
-from veduta.web.together.steps import iterate_steps
 
 VIEWS_KEPT = 2_000
 

@@ -23,8 +23,8 @@ from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.block_names import make_namer
 from veduta.web.dashboards.miniatures import make_miniature
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.reading import DashboardSession
-from veduta.web.pictures.services import load_content
+from veduta.web.dashboards.session import DashboardSession
+from veduta.web.images.services import load_content
 
 COMPARED = 8
 """How many blocks that change are drawn as they were and as they will be."""

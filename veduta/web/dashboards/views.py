@@ -20,16 +20,15 @@ from django.views.decorators.http import require_GET, require_POST
 
 from veduta.core.chart.choose import choose_kind
 from veduta.core.chart.kinds import ChartShape
-from veduta.core.chart.points import make_points_filters
+from veduta.core.chart.mark_filters import make_points_filters
 from veduta.core.chart.sentence import list_parameter_settings, write_sentence_text
+from veduta.core.dashboard.carried_controls import carry_controls
 from veduta.core.dashboard.definition import DashboardBlock, Page, ViewState, load_state
-from veduta.core.dashboard.leading import carry_controls
-from veduta.core.dashboard.since import Summary
+from veduta.core.dashboard.visit_changes import Summary
 from veduta.core.errors import DefinitionProblem, QueryCancelled, VedutaError
 from veduta.web.accounts.access import Request, require_sign_in
 from veduta.web.accounts.models import User
 from veduta.web.charts.services import explain_over
-from veduta.web.colours.models import CompanyLook
 from veduta.web.common.lists import Listed, ListHeading, list_context, sort_things
 from veduta.web.common.requests import (
     Flag,
@@ -45,21 +44,22 @@ from veduta.web.common.requests import (
     validate_part,
 )
 from veduta.web.common.streaming import SEND_NOW, end_with_words
-from veduta.web.dashboards import favourites, kept, services
+from veduta.web.dashboards import favourites, saved_views, services
 from veduta.web.dashboards.access import find_dashboard, list_dashboards, may_download, may_edit
-from veduta.web.dashboards.asking import ViewRequest, open_session
+from veduta.web.dashboards.block_shells import list_reader_blocks, make_shells
 from veduta.web.dashboards.control_forms import list_buttons, list_steps
-from veduta.web.dashboards.drilled import list_drill_notes, make_drill_data
-from veduta.web.dashboards.faces import list_reader_blocks, make_shells
+from veduta.web.dashboards.drill_crumbs import list_drill_notes, make_drill_data
 from veduta.web.dashboards.favourites import note_seen, note_set
-from veduta.web.dashboards.kept_views import describe_left_out
+from veduta.web.dashboards.filter_bar import list_filter_bar, list_filter_bar_on
+from veduta.web.dashboards.last_visit import ChangesSinceVisit, look
 from veduta.web.dashboards.layout_styles import write_page_styles, write_print_styles
-from veduta.web.dashboards.looked import ChangesSinceVisit, look
 from veduta.web.dashboards.miniatures import add_miniatures
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.dashboards.reading import DashboardSession, Given, UnderlyingRows
-from veduta.web.dashboards.trail import list_filter_bar, list_filter_bar_on
+from veduta.web.dashboards.saved_view_views import describe_left_out
+from veduta.web.dashboards.session import DashboardSession, Given, UnderlyingRows
+from veduta.web.dashboards.view_requests import ViewRequest, open_session
 from veduta.web.modelling.rows import RowsRequest, make_rows_context, scan_rows, send_csv
+from veduta.web.palettes.models import CompanyLook
 
 logger = logging.getLogger("veduta.dashboards")
 
@@ -119,7 +119,7 @@ def show_dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
     """The reader's view."""
     view = parse_query(request, ViewRequest)
     dashboard = find_dashboard(request.user, pk, edit=view.draft)
-    usual = None if request.GET else kept.find_usual(request.user, dashboard)
+    usual = None if request.GET else saved_views.find_usual(request.user, dashboard)
     if usual:
         return redirect("dashboard-kept-open", pk, usual.key)
     if dashboard.published is None and not view.version and not view.draft:
@@ -178,7 +178,7 @@ def _describe_saved_view(request: Request, dashboard: Dashboard, view: ViewReque
     """The kept view that is open, as its page needs it."""
     if not view.kept:
         return None
-    opened = kept.find(request.user, dashboard, view.kept)
+    opened = saved_views.find(request.user, dashboard, view.kept)
     return {"key": opened.key, "name": opened.name, "own": opened.owner_id == request.user.pk}
 
 

@@ -14,8 +14,8 @@ from veduta.core.data.profile import Profile
 from veduta.core.data.sources import DatasetSource, Fetched, Source, load_source
 from veduta.core.errors import VedutaError
 from veduta.core.model.definition import ModelDefinition, load_model
+from veduta.core.phrases import pluralise
 from veduta.core.shaping.shaping import Shaping, load_shaping
-from veduta.core.words import pluralise
 from veduta.web.jobs.models import Job
 
 TAKING_WORDS = {

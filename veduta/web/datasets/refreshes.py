@@ -10,8 +10,8 @@ from django.utils import timezone
 
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
-from veduta.web.datasets.made_from import list_followers
 from veduta.web.datasets.models import Dataset, Refresh, Upload
+from veduta.web.datasets.upstream import list_followers
 from veduta.web.jobs import queue
 
 

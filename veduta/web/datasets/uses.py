@@ -8,7 +8,7 @@ from typing import Any
 from veduta.core.errors import VedutaError
 from veduta.core.formula.measures import list_formula_fields
 from veduta.core.model.definition import FormulaField
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 from veduta.web.datasets.models import Dataset
 
 NAMED = 5

@@ -4,9 +4,9 @@ from django.utils.functional import SimpleLazyObject
 
 from veduta.core.chart.theme import build_themes
 from veduta.web.accounts.models import User
-from veduta.web.colours.models import load_paints
 from veduta.web.dashboards.notices import list_notices
 from veduta.web.dashboards.tasks import list_tasks
+from veduta.web.palettes.models import load_paints
 
 
 def _count_waiting(user: User) -> int:

@@ -11,7 +11,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET
 
 from veduta.core.calendar import Grain, label_period
-from veduta.core.data.typed import parse_typed_day, parse_typed_number
+from veduta.core.data.typed_values import parse_typed_day, parse_typed_number
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, require_sign_in
 from veduta.web.charts.models import Chart

@@ -11,9 +11,9 @@ from veduta.web.accounts.models import User
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards.access import list_dashboards, may_edit
 from veduta.web.dashboards.models import Dashboard
-from veduta.web.datasets.binding import is_bound
-from veduta.web.datasets.made_from import list_sources
 from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.row_access import is_bound
+from veduta.web.datasets.upstream import list_sources
 
 
 @dataclass

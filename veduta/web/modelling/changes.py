@@ -17,14 +17,14 @@ from veduta.core.model.definition import (
 )
 from veduta.core.model.edits import edit
 from veduta.core.model.model import Model
+from veduta.core.phrases import join_names
 from veduta.core.query.measures import measure_node
-from veduta.core.words import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.common.revisions import get_numbered, must_build_on
-from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset, ModelVersion
+from veduta.web.datasets.row_access import is_bound
 from veduta.web.modelling.services import build_model, load_whole_model
 
 

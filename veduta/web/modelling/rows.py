@@ -11,8 +11,8 @@ from pydantic import AfterValidator
 from veduta.core.calendar import get_written_grain
 from veduta.core.data.csv_out import iterate_csv
 from veduta.core.data.fields import DataField
-from veduta.core.formats import format_value, record_format
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value, record_format
 from veduta.core.query.filters import Filter
 from veduta.core.query.listing import scan_underlying_rows
 from veduta.web.accounts.models import User

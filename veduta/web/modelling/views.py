@@ -22,8 +22,8 @@ from veduta.core.chart.kinds import get_kind
 from veduta.core.chart.question import build_query
 from veduta.core.data.fields import DataField, DataType, NumberFormat
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, group_words, label_value, record_format, settle
-from veduta.core.formula.complete import call_around, complete
+from veduta.core.formula.completion import call_around, complete
+from veduta.core.formula.formatter import tidy
 from veduta.core.formula.functions import Level, load_registry
 from veduta.core.formula.measures import (
     check_measure,
@@ -32,15 +32,15 @@ from veduta.core.formula.measures import (
     write_formula_name,
 )
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tidy import tidy
 from veduta.core.model.definition import ModelJoin, RowRule
 from veduta.core.model.joins import JoinCheck, check_join, suggest_join
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value, group_words, label_value, record_format, settle
+from veduta.core.phrases import join_names
 from veduta.core.query.answer import answer
 from veduta.core.query.filters import Context
 from veduta.core.query.measures import Measure, list_counted_tables, measure_format
 from veduta.core.query.query import Query
-from veduta.core.words import join_names
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.common.requests import (
     Flag,
@@ -56,9 +56,9 @@ from veduta.web.common.requests import (
     read_json_body,
     wants_json,
 )
-from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import get_dataset
+from veduta.web.datasets.row_access import is_bound
 from veduta.web.datasets.uses import find_uses
 from veduta.web.modelling import changes as model_changes
 from veduta.web.modelling.forms import NOT_ARGUMENTS, read_arguments

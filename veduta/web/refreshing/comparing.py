@@ -8,7 +8,7 @@ import polars as pl
 
 from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, settle
+from veduta.core.number_format import format_value, settle
 from veduta.web.datasets.models import Dataset, Version
 from veduta.web.datasets.store import get_table
 

@@ -16,21 +16,21 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from veduta.core.data.changing import merge_fields
+from veduta.core.data.field_changes import merge_fields
 from veduta.core.data.fields import DataField
 from veduta.core.data.sources import Fetched, Source, load_source
 from veduta.core.errors import QueryCancelled, SourceUnreachable, VedutaError
+from veduta.core.phrases import pluralise
 from veduta.core.shaping.shaping import Shaping, fill_in_rows, shape
-from veduta.core.words import pluralise
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.disk import FULL_DISK, is_full_disk
 from veduta.web.common.revisions import find_next_number
 from veduta.web.datasets.changes import find_changes
-from veduta.web.datasets.made_from import list_all_sources
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import Progress, ask_again, refresh_followers, tell_upload
 from veduta.web.datasets.store import get_table, read_upload, write_rows
+from veduta.web.datasets.upstream import list_all_sources
 from veduta.web.datasets.versions import drop_old_versions
 from veduta.web.jobs import queue
 from veduta.web.modelling.services import check_rules_hold

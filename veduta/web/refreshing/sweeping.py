@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import time
 
-from veduta.web.intake import services as intake
+from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 
 EVERY = 60 * 60

@@ -13,11 +13,11 @@ from django.views.decorators.http import require_GET, require_POST
 from veduta.core.schedule import DAYS, OFTEN_WORDS, schedule_from
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.common.requests import Line, Lines, RequestModel, Whole, parse_form, parse_query
-from veduta.web.datasets import made_from
-from veduta.web.datasets.binding import is_bound
+from veduta.web.datasets import upstream
 from veduta.web.datasets.models import TAKING_WORDS, Dataset, Refresh, Upload, Version
 from veduta.web.datasets.refreshes import ask_for, stop
 from veduta.web.datasets.requests import get_dataset
+from veduta.web.datasets.row_access import is_bound
 from veduta.web.refreshing import schedules
 from veduta.web.refreshing import services as refreshing
 from veduta.web.refreshing.comparing import compare
@@ -103,8 +103,8 @@ def show_refreshes(request: Request, pk: uuid.UUID) -> HttpResponse:
         "days": DAYS.items(),
         "versions": versions,
         "refreshes": dataset.refreshes.select_related("started_by", "version", "root__dataset")[:50],
-        "sources": Dataset.objects.filter(pk__in=made_from.list_sources(dataset)),
-        "followers": Dataset.objects.filter(pk__in=made_from.list_followers(dataset)),
+        "sources": Dataset.objects.filter(pk__in=upstream.list_sources(dataset)),
+        "followers": Dataset.objects.filter(pk__in=upstream.list_followers(dataset)),
         "chosen_days": schedule.parts.get("BYDAY", "").split(",") if schedule else [],
         "month_day": schedule.parts.get("BYMONTHDAY", "1") if schedule else "1",
         "refreshable": dataset.is_refreshable,

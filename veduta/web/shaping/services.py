@@ -21,10 +21,10 @@ from veduta.core.shaping.steps.tables import JoinTables
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.common.revisions import must_build_on
-from veduta.web.datasets.binding import must_see_all
-from veduta.web.datasets.made_from import must_not_go_round
 from veduta.web.datasets.models import Dataset, Refresh
 from veduta.web.datasets.refreshes import ask_for
+from veduta.web.datasets.row_access import must_see_all
+from veduta.web.datasets.upstream import must_not_go_round
 from veduta.web.shaping.tables import ShapingTables
 
 SAMPLE = 10_000

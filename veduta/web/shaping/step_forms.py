@@ -9,15 +9,15 @@ import polars as pl
 from veduta.core.calendar import list_grains
 from veduta.core.data.fields import Aggregate, DataField, DataType, Schema, list_aggregates
 from veduta.core.errors import VedutaError
-from veduta.core.formats import format_value, record_format
+from veduta.core.number_format import format_value, record_format
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.matching import suggest_spellings
 from veduta.core.shaping.shaping import load_step
 from veduta.core.shaping.steps import ShapingStep
 from veduta.core.shaping.steps.tables import JoinTables, MapValues, get_usual_aggregate, list_unmapped
 from veduta.web.common.requests import read_rows
-from veduta.web.datasets.made_from import list_followers
 from veduta.web.datasets.models import Dataset
+from veduta.web.datasets.upstream import list_followers
 from veduta.web.shaping.services import ShapingDraft
 
 VALUES_SHOWN = 60

@@ -15,8 +15,8 @@ from veduta.core.errors import VedutaError
 from veduta.core.query.filters import Context
 from veduta.core.shaping.flow import Flow, Run, StepReport
 from veduta.web.accounts.models import User
-from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset, Version
+from veduta.web.datasets.row_access import must_see_all
 from veduta.web.datasets.store import get_table
 
 

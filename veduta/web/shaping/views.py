@@ -17,14 +17,14 @@ from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import DataField, DataType
 from veduta.core.data.profile import profile_column
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import format_value, record_format, settle
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
-from veduta.core.formula.complete import call_around, complete
+from veduta.core.formula.completion import call_around, complete
+from veduta.core.formula.formatter import tidy
 from veduta.core.formula.functions import THEMES as FUNCTION_THEMES
 from veduta.core.formula.functions import Level, load_registry
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tidy import tidy
+from veduta.core.number_format import format_value, record_format, settle
 from veduta.core.query.filters import PointsFilter
 from veduta.core.shaping.flow import Flow
 from veduta.core.shaping.shaping import StepsPreview, load_step
@@ -33,9 +33,9 @@ from veduta.core.shaping.steps.form import GroupRows
 from veduta.core.shaping.steps.tables import AppendTable, JoinTables
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.common.requests import Flag, Line, Object, RequestModel, Text, Whole, parse_json, parse_query
-from veduta.web.datasets.binding import must_see_all
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import get_dataset
+from veduta.web.datasets.row_access import must_see_all
 from veduta.web.shaping import services as shaping
 from veduta.web.shaping.services import SAMPLE, ShapingDraft
 from veduta.web.shaping.step_forms import StepForm, read_form

@@ -18,23 +18,23 @@ from django.db import IntegrityError, transaction
 from pydantic import ValidationError
 from sqlalchemy.engine import Engine
 
-from veduta.core.data.changing import match_fields
 from veduta.core.data.database import check_only_reads, fetch_rows, list_tables, open_engine
 from veduta.core.data.database_address import HIDDEN, DatabaseAddress, PostgresServer, read_address
+from veduta.core.data.deadline import Deadline
 from veduta.core.data.feed import Feed, FetchedFeed, fetch
+from veduta.core.data.field_changes import match_fields
 from veduta.core.data.hosts import check_number, must_be_open, resolve_host, split_address
 from veduta.core.data.landing import Landing
-from veduta.core.data.patience import Deadline
 from veduta.core.data.recognise import recognise_fields
 from veduta.core.data.sources import FeedSource, Fetched, TableSource, load_source
 from veduta.core.errors import DefinitionProblem, VedutaError, explain_validation_error
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
-from veduta.web.datasets.binding import is_bound
 from veduta.web.datasets.models import Connection, Dataset, Upload
-from veduta.web.intake import services as intake
+from veduta.web.datasets.row_access import is_bound
+from veduta.web.imports import services as intake
 
 TRY_OUT, TRY_OUT_SECONDS = 200, 20
 

@@ -16,7 +16,7 @@ from veduta.core.data.feed import PAGING_WORDS
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.access import Request, require_builder
 from veduta.web.accounts.models import User
-from veduta.web.common.leaving import watch_client
+from veduta.web.common.client_disconnect import watch_client
 from veduta.web.common.requests import (
     Flag,
     Line,

@@ -16,9 +16,9 @@ from veduta.core.chart.value_colours import make_field_key
 from veduta.core.data.fields import NumberFormat
 from veduta.core.data.languages import Language, get_language
 from veduta.core.data.patterns import split_pattern
-from veduta.core.formats import PARTS_OF_ONE, REST_POINT, split_unit
+from veduta.core.number_format import PARTS_OF_ONE, REST_POINT, split_unit
+from veduta.core.phrases import join_names, lower_first, pluralise
 from veduta.core.query.query import Column
-from veduta.core.words import join_names, lower_first, pluralise
 
 MOST_WORDS = 2_000
 AXIS_FORMATS = {

@@ -17,7 +17,7 @@ from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
 from veduta.core.chart.drawing.picture import Picture, simplify_point
 from veduta.core.chart.look import TableLook
 from veduta.core.chart.value_colours import make_value_key
-from veduta.core.formats import REST_POINT, format_value
+from veduta.core.number_format import REST_POINT, format_value
 from veduta.core.query.measures import TOTAL_WORDS
 from veduta.core.query.query import Column, Result
 

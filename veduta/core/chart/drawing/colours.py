@@ -9,8 +9,8 @@ from veduta.core.chart.drawing.axes import shorten_labels
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import ONLY
-from veduta.core.chart.paints import OWN
-from veduta.core.words import join_names
+from veduta.core.chart.palettes import OWN
+from veduta.core.phrases import join_names
 
 GROUND = "#FFFFFF"
 """The sheet on which is drawn, for lines that keep filled marks apart."""

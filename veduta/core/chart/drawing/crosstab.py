@@ -27,7 +27,7 @@ from veduta.core.chart.drawing.cells import (
 )
 from veduta.core.chart.drawing.in_cells import MeasureCells
 from veduta.core.chart.drawing.picture import Drawing, Picture, simplify_point
-from veduta.core.formats import EMPTY, REST_POINT
+from veduta.core.number_format import EMPTY, REST_POINT
 from veduta.core.query.query import Column
 
 MOST_ACROSS = 60

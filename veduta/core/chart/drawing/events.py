@@ -11,12 +11,12 @@ import polars as pl
 from veduta.core.calendar import find_period_end
 from veduta.core.chart.definition import EventFields, ReferenceMark
 from veduta.core.errors import DefinitionProblem, VedutaError
-from veduta.core.formats import format_value
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value
+from veduta.core.phrases import pluralise
 from veduta.core.query.filters import Context
 from veduta.core.query.listing import scan_underlying_rows
 from veduta.core.query.query import Result
-from veduta.core.words import pluralise
 
 MOST_EVENTS = 40
 

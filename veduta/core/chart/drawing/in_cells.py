@@ -15,8 +15,8 @@ from veduta.core.chart.drawing.colours import get_colour, interpolate_colours
 from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.chart.look import ColumnLook
-from veduta.core.chart.paints import OWN, Paints
-from veduta.core.formats import format_value
+from veduta.core.chart.palettes import OWN, Paints
+from veduta.core.number_format import format_value
 from veduta.core.query.query import Column
 
 STEPS = 9

@@ -36,9 +36,9 @@ from veduta.core.chart.drawing.marks import Mark, fill_gaps, list_series, make_m
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.references import DASHES, draw_references
 from veduta.core.chart.drawing.shades import build_shade
-from veduta.core.formats import format_value, settle
+from veduta.core.number_format import format_value, settle
+from veduta.core.phrases import join_names
 from veduta.core.query.query import Column
-from veduta.core.words import join_names
 
 Stacking = Literal["stacked", "grouped", "full"]
 Encoding = dict[str, Any]

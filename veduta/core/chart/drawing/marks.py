@@ -14,7 +14,7 @@ from veduta.core.calendar import PERIODS, list_periods
 from veduta.core.chart.drawing.conditions import CellLook, list_formats, look_of
 from veduta.core.chart.drawing.picture import Picture, simplify_point
 from veduta.core.data.fields import DataType
-from veduta.core.formats import REST_POINT, format_value
+from veduta.core.number_format import REST_POINT, format_value
 from veduta.core.query.query import Column
 
 MOST_FILLED_IN = 50_000

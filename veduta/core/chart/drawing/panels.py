@@ -19,8 +19,8 @@ from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, build_legend
 from veduta.core.chart.drawing.labels import LETTER
 from veduta.core.chart.drawing.layers import AROUND_ROWS
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, iterate_units, simplify_point
+from veduta.core.phrases import join_names, pluralise
 from veduta.core.query.query import Column
-from veduta.core.words import join_names, pluralise
 
 MOST_PANELS, MOST_IN_GRID = 60, 120
 MOST_NOTES = 4

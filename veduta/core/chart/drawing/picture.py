@@ -11,14 +11,14 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, ReferenceMark
-from veduta.core.chart.drawing.lettering import SIZES, measure_text
+from veduta.core.chart.drawing.text_metrics import SIZES, measure_text
 from veduta.core.chart.look import DateLook, DrawnPart, Sheet, ValueLook
-from veduta.core.chart.paints import OWN, Paints
+from veduta.core.chart.palettes import OWN, Paints
 from veduta.core.chart.value_colours import ValueColours, make_field_key, make_value_key
 from veduta.core.data.date_patterns import format_date_pattern
 from veduta.core.data.fields import Frozen, NumberFormat
-from veduta.core.formats import PARTS_OF_ONE, REST_POINT, format_number, format_value, group_words, settle
 from veduta.core.geography.shapes import Shapes
+from veduta.core.number_format import PARTS_OF_ONE, REST_POINT, format_number, format_value, group_words, settle
 from veduta.core.query.query import Column, Result
 
 if TYPE_CHECKING:

@@ -15,7 +15,7 @@ from veduta.core.chart.drawing.labels import LETTER, LINE
 from veduta.core.chart.drawing.marks import to_milliseconds
 from veduta.core.chart.drawing.picture import Picture
 from veduta.core.data.fields import DataType
-from veduta.core.formats import format_value
+from veduta.core.number_format import format_value
 from veduta.core.query.query import Column
 
 DASHES = {"dashed": [6, 4], "dotted": [1.5, 4]}

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from veduta.core.chart.drawing.conditional_colours import ON_MARKS
 from veduta.core.chart.drawing.picture import Drawing, iterate_units
-from veduta.core.chart.drawing.repainting import ON_MARKS
 from veduta.core.chart.look import ONLY, SeriesLook
 
 Spec = dict[str, Any]

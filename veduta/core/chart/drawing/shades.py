@@ -11,13 +11,13 @@ from veduta.core.chart.drawing.axes import build_number_axis
 from veduta.core.chart.drawing.colours import interpolate_colours, needs_white
 from veduta.core.chart.drawing.marks import Mark
 from veduta.core.chart.drawing.picture import Picture
-from veduta.core.chart.paints import OWN, Paints
-from veduta.core.classes import choose_class_width, count_decimals
+from veduta.core.chart.palettes import OWN, Paints
 from veduta.core.data.fields import NumberFormat
 from veduta.core.data.languages import get_language
-from veduta.core.formats import PARTS_OF_ONE, format_number
+from veduta.core.number_format import PARTS_OF_ONE, format_number
+from veduta.core.phrases import lower_first
 from veduta.core.query.query import Column
-from veduta.core.words import lower_first
+from veduta.core.value_classes import choose_class_width, count_decimals
 
 MOST_STEPS = 9
 STEPS_WORDS = {"0": "Smooth", "3": "3 steps", "5": "5 steps", "7": "7 steps"}

@@ -22,12 +22,11 @@ from veduta.core.chart.definition import (
 from veduta.core.chart.edits.registry import Index, change_definition, edit, get_item, is_number, replace_item
 from veduta.core.chart.grammar.checking import check_specification
 from veduta.core.chart.kinds import get_kind
-from veduta.core.chart.kinds.own import OwnSpecification
-from veduta.core.chart.points import make_marks_filter
+from veduta.core.chart.kinds.own_specification import OwnSpecification
+from veduta.core.chart.mark_filters import make_marks_filter
 from veduta.core.chart.rewriting import renumber_measures
 from veduta.core.chart.texts import store_text
 from veduta.core.chart.variations import VARIATIONS, measure_formula, vary
-from veduta.core.classes import MOST_CLASSES
 from veduta.core.data.fields import Aggregate, DataType, FieldRole, Frozen, NumberFormat, Total, list_aggregates
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import replace_names_with_ids
@@ -36,6 +35,7 @@ from veduta.core.model.parameters import get_set_number, set_to
 from veduta.core.query.filters import DatesFilter, Filter, ListFilter, MembershipFilter
 from veduta.core.query.measures import Measure, TopN, measure_node
 from veduta.core.query.query import Sort
+from veduta.core.value_classes import MOST_CLASSES
 
 FEW = 12
 MOST_PANEL_DIMENSIONS = 2

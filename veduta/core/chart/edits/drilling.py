@@ -8,7 +8,7 @@ from veduta.core.chart.definition import ChartDefinition, Drilling
 from veduta.core.chart.drilling import DrillStep, apply_drill_step, replace_group
 from veduta.core.chart.edits.clauses import group_of
 from veduta.core.chart.edits.registry import Index, change_definition, edit
-from veduta.core.chart.together import put_together
+from veduta.core.chart.value_groups import put_together
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
 

@@ -11,7 +11,7 @@ from pydantic import Field, ValidationError
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.data.fields import DataType, Frozen
-from veduta.core.editing import Edits
+from veduta.core.edit_registry import Edits
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.measures import replace_names_with_ids
 from veduta.core.model.model import Model

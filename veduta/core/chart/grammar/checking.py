@@ -15,7 +15,7 @@ from veduta.core.chart.grammar import schema
 from veduta.core.chart.grammar.source import Path, SourceSpan, locate_caret, locate_parts
 from veduta.core.errors import DefinitionProblem
 from veduta.core.jsontext import InvalidJson, read_json
-from veduta.core.words import join_names
+from veduta.core.phrases import join_names
 
 LONGEST = 200_000
 NAMED = ("rows", "marks")

@@ -14,10 +14,11 @@ from veduta.core.chart.definition import ChartDefinition, Layer
 from veduta.core.chart.drawing.layers import Stacking
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.drawing.shades import STEPS_WORDS
-from veduta.core.chart.parts import SentencePart, join_parts
+from veduta.core.chart.sentence_parts import SentencePart, join_parts
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.additivity import adds_up
 from veduta.core.model.model import Model
+from veduta.core.phrases import pluralise
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import (
     Measure,
@@ -28,7 +29,6 @@ from veduta.core.query.measures import (
     measure_node,
 )
 from veduta.core.query.query import Query, Sort
-from veduta.core.words import pluralise
 
 MANY_MARKS = 20_000
 """Marks of kinds that can still be read when there are very many."""

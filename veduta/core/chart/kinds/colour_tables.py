@@ -15,7 +15,7 @@ from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.shades import build_shade
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, ShadeSettings, register_kind
-from veduta.core.words import pluralise
+from veduta.core.phrases import pluralise
 
 NUMBERED_CELLS = 240
 """Cells up to which each carries its number."""

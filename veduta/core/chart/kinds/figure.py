@@ -12,8 +12,8 @@ from veduta.core.chart.drawing.in_cells import draw_small_line
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, make_setting, register_kind
 from veduta.core.data.languages import get_language
+from veduta.core.phrases import lower_first
 from veduta.core.query.query import Column
-from veduta.core.words import lower_first
 
 BETTER = {"none": "Neither", "higher": "Higher", "lower": "Lower"}
 NO_CHANGE = 0.0005

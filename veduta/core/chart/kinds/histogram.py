@@ -12,9 +12,9 @@ from veduta.core.chart.drawing.marks import make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.references import draw_references
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, register_kind
-from veduta.core.classes import find_class_end, round_width
 from veduta.core.data.fields import DataType
-from veduta.core.words import describe_not_drawn
+from veduta.core.phrases import describe_not_drawn
+from veduta.core.value_classes import find_class_end, round_width
 
 
 @register_kind

@@ -15,7 +15,7 @@ from veduta.core.chart.kinds.base import (
     make_setting,
     register_kind,
 )
-from veduta.core.chart.parts import SentencePart, join_parts
+from veduta.core.chart.sentence_parts import SentencePart, join_parts
 from veduta.core.query.measures import Measure
 
 HOW_WORDS = {

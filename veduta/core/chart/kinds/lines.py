@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
+from veduta.core.chart.drawing.downsampling import thin_points
 from veduta.core.chart.drawing.labels import WHICH, Which
 from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
-from veduta.core.chart.drawing.thinning import thin_points
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, FitScore, make_setting, register_kind
 
 

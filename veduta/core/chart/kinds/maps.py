@@ -10,22 +10,22 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import BLACK, GROUND, WHITE, colour_by_series
 from veduta.core.chart.drawing.labels import LINE, shorten_middle
 from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
-from veduta.core.chart.drawing.lettering import measure_text
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.shades import build_shade
+from veduta.core.chart.drawing.text_metrics import measure_text
 from veduta.core.chart.kinds.base import MANY_MARKS, ChartKind, ChartShape, ShadeSettings, make_setting, register_kind
-from veduta.core.chart.paints import NAMED_COLOURS
+from veduta.core.chart.palettes import NAMED_COLOURS
 from veduta.core.data.fields import Aggregate
-from veduta.core.formats import format_value
 from veduta.core.geography.matching import match_names
 from veduta.core.geography.projection import choose_projection
 from veduta.core.geography.shapes import Box, Shapes
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value
+from veduta.core.phrases import describe_not_drawn, join_names, lower_first, pluralise
 from veduta.core.query.filters import Filter
 from veduta.core.query.measures import Measure
 from veduta.core.query.query import Query
-from veduta.core.words import describe_not_drawn, join_names, lower_first, pluralise
 
 SIZES = [24, 1200]
 """Areas of the smallest and the largest point, in square pixels."""

@@ -21,9 +21,9 @@ from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
-from veduta.core.chart.paints import NAMED_COLOURS
+from veduta.core.chart.palettes import NAMED_COLOURS
 from veduta.core.data.fields import DataType
-from veduta.core.words import describe_not_drawn
+from veduta.core.phrases import describe_not_drawn
 
 WIDTH, HEIGHT = 160.0, 90.0
 HEADING = 5.0

@@ -9,12 +9,12 @@ from veduta.core.chart.drawing.colours import colour_by_series
 from veduta.core.chart.drawing.layers import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, make_base_spec
-from veduta.core.chart.fits import FittedLine, fit_line
 from veduta.core.chart.kinds.base import MANY_MARKS, ChartKind, ChartShape, FitScore, make_setting, register_kind
-from veduta.core.chart.paints import NAMED_COLOURS
-from veduta.core.formats import format_value
+from veduta.core.chart.palettes import NAMED_COLOURS
+from veduta.core.chart.trend_lines import FittedLine, fit_line
+from veduta.core.number_format import format_value
+from veduta.core.phrases import describe_not_drawn, lower_first, pluralise
 from veduta.core.query.query import Column
-from veduta.core.words import describe_not_drawn, lower_first, pluralise
 
 FEWEST = 5
 """Things from which on dots show how two measures go together."""

@@ -11,9 +11,9 @@ from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, is_rest, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
-from veduta.core.chart.paints import NAMED_COLOURS
-from veduta.core.formats import format_value
-from veduta.core.words import describe_not_drawn, lower_first, pluralise
+from veduta.core.chart.palettes import NAMED_COLOURS
+from veduta.core.number_format import format_value
+from veduta.core.phrases import describe_not_drawn, lower_first, pluralise
 
 MOST_PARTS = 8
 """Parts of a circle that can be told apart; the others are gathered."""

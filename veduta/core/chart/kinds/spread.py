@@ -8,7 +8,7 @@ from veduta.core.chart.drawing.marks import Mark, make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
 from veduta.core.chart.kinds.dots import Direction
-from veduta.core.formats import format_value
+from veduta.core.number_format import format_value
 from veduta.core.query.measures import Measure
 
 PARTS = (

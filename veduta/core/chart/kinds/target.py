@@ -24,11 +24,11 @@ from veduta.core.chart.drawing.cells import Figure, FigureChange, make_figure
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, make_setting, register_kind
 from veduta.core.chart.kinds.figure import describe_points
-from veduta.core.formats import format_value
 from veduta.core.model.model import Model
+from veduta.core.number_format import format_value
+from veduta.core.phrases import lower_first
 from veduta.core.query.filters import Filter
 from veduta.core.query.query import Column, Query, Result
-from veduta.core.words import lower_first
 
 ON_COURSE = 0.0005
 """A share of the target by which a figure may differ from what is expected and be as expected."""

@@ -10,7 +10,7 @@ from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.marks import Mark, make_marks
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
-from veduta.core.formats import format_value
+from veduta.core.number_format import format_value
 from veduta.core.query.query import Sort
 
 RISES, FALLS, TOTAL = "▲ rises", "▼ falls", "total"

@@ -15,8 +15,8 @@ from veduta.core.chart.templates.template import TAKES, FieldSlot, Template
 from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole, list_aggregates
 from veduta.core.errors import DefinitionProblem
 from veduta.core.model.model import Model
+from veduta.core.phrases import join_names
 from veduta.core.query.measures import Measure
-from veduta.core.words import join_names
 
 FEW_CLASSES, MANY_CLASSES = 4, 60
 

@@ -11,10 +11,10 @@ from veduta.core.chart.conditional import TESTS, ConditionalFormat, describe_con
 from veduta.core.chart.definition import ChartDefinition, ReferenceMark
 from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.look import ONLY, AxisLook, Look
-from veduta.core.chart.places import find_formulas
 from veduta.core.chart.rewriting import FORMULAS, find_named_fields, replace_fields, rewrite_everywhere
 from veduta.core.chart.templates.own_texts import list_column_names, make_tokens, replace_columns
 from veduta.core.chart.templates.template import FieldSlot, Takes, Template
+from veduta.core.chart.text_placeholders import find_formulas
 from veduta.core.data.fields import Aggregate, DataField, DataType, FieldRole
 from veduta.core.formula.measures import (
     Parameters,
@@ -25,8 +25,8 @@ from veduta.core.formula.measures import (
 )
 from veduta.core.model.model import Model
 from veduta.core.model.parameters import get_set_number
+from veduta.core.phrases import lower_first
 from veduta.core.query.measures import Measure, measure_words
-from veduta.core.words import lower_first
 
 
 @dataclass(frozen=True)

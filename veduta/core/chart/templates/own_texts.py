@@ -9,7 +9,7 @@ from typing import Any, Final
 
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.grammar.checking import format_specification
-from veduta.core.chart.kinds.own import list_field_names
+from veduta.core.chart.kinds.own_specification import list_field_names
 from veduta.core.data.fields import Schema
 from veduta.core.jsontext import InvalidJson, read_json
 from veduta.core.query.filters import group_heading

@@ -6,7 +6,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from veduta.core.dashboard import fixed, groups, layout
+from veduta.core.dashboard import fixed_layout, groups, layout
+from veduta.core.dashboard.block_kinds import KINDS, BlockKind
+from veduta.core.dashboard.block_looks import BlockLook
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.edits.pages import move_to_page
@@ -23,9 +25,7 @@ from veduta.core.dashboard.edits.registry import (
     replace_blocks,
 )
 from veduta.core.dashboard.grid import COLUMNS, ROW
-from veduta.core.dashboard.kinds import KINDS, BlockKind
 from veduta.core.dashboard.layout import Edge, Side, replace
-from veduta.core.dashboard.looks import BlockLook
 from veduta.core.dashboard.numbers import TextNumber, list_used
 from veduta.core.errors import DefinitionProblem
 
@@ -62,7 +62,7 @@ def add_block(
     block = DashboardBlock(id=id, kind=kind, w=w, h=h, **_make_content(chart, text, picture, control, numbers))
     if on.kind == "fixed":
         added = on.model_copy(update={"blocks": (*on.blocks, block)})
-        return definition.replace_page(fixed.move_blocks(added, [id], on.step, on.step))
+        return definition.replace_page(fixed_layout.move_blocks(added, [id], on.step, on.step))
     blocks = (*on.blocks, layout.find_next_position([each for each in on.blocks if not each.group], block))
     return replace_blocks(
         definition, on, groups.put(blocks, [id], target, side) if target else groups.normalise(blocks)
@@ -92,7 +92,7 @@ def move_blocks(definition: DashboardDefinition, blocks: Names, x: int, y: int) 
     page = get_page_with(definition, blocks, moving=True)
     if page.kind == "fixed":
         first = get_block(definition, blocks[0])
-        return definition.replace_page(fixed.move_blocks(page, blocks, x - first.x, y - first.y))
+        return definition.replace_page(fixed_layout.move_blocks(page, blocks, x - first.x, y - first.y))
 
     def there(all_: groups.Blocks, one: str) -> groups.Blocks:
         return groups.change_among(groups.out(all_, [one]), one, lambda near: layout.move_block(near, one, x, y))
@@ -107,7 +107,7 @@ def step_blocks(definition: DashboardDefinition, blocks: Names, right: Step = 0,
     page = get_page_with(definition, blocks, moving=True)
     if page.kind == "fixed":
         step = page.step if page.snap else 1
-        return definition.replace_page(fixed.move_blocks(page, blocks, right * step, down * step))
+        return definition.replace_page(fixed_layout.move_blocks(page, blocks, right * step, down * step))
 
     def step_of(all_: groups.Blocks, one: str) -> groups.Blocks:
         return groups.change_among(all_, one, lambda near: layout.step_block(near, one, right, down))
@@ -120,7 +120,7 @@ def size_block(definition: DashboardDefinition, block: Name, w: int, h: int) -> 
     """Make a block so many columns wide and rows high, or px on a fixed page."""
     page = get_page_with(definition, [block], moving=True)
     if page.kind == "fixed":
-        return definition.replace_page(fixed.resize_block(page, block, w, h))
+        return definition.replace_page(fixed_layout.resize_block(page, block, w, h))
     sized = groups.change_among(page.blocks, block, lambda near: layout.resize_block(near, block, w, h))
     return replace_blocks(definition, page, sized)
 
@@ -193,11 +193,11 @@ def align_blocks(
 
 
 @edit
-def order_blocks(definition: DashboardDefinition, blocks: Names, to: fixed.Order) -> DashboardDefinition:
+def order_blocks(definition: DashboardDefinition, blocks: Names, to: fixed_layout.Order) -> DashboardDefinition:
     """Have blocks of a fixed page lie over the others, or under them."""
     page = get_page_with(definition, blocks)
     must_be(page, "fixed")
-    return definition.replace_page(fixed.reorder_blocks(page, blocks, to))
+    return definition.replace_page(fixed_layout.reorder_blocks(page, blocks, to))
 
 
 @edit
@@ -270,7 +270,7 @@ def group_blocks(
         blocks = tuple(each for each in blocks if each != group)
         page = _drop_group(page, group)
     if page.kind == "fixed":
-        return definition.replace_page(fixed.group_blocks(page, blocks, id, title))
+        return definition.replace_page(fixed_layout.group_blocks(page, blocks, id, title))
     return replace_blocks(definition, page, groups.group_blocks(page.blocks, blocks, id, title))
 
 
@@ -283,7 +283,7 @@ def ungroup(definition: DashboardDefinition, group: Name) -> DashboardDefinition
 
 def _drop_group(page: Page, group: str) -> Page:
     if page.kind == "fixed":
-        return fixed.ungroup_blocks(page, group)
+        return fixed_layout.ungroup_blocks(page, group)
     return page.model_copy(update={"blocks": groups.ungroup_blocks(page.blocks, group)})
 
 

@@ -6,8 +6,9 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from veduta.core.chart.paints import PaletteKind
+from veduta.core.chart.palettes import PaletteKind
 from veduta.core.chart.value_colours import ColourList
+from veduta.core.dashboard.block_filters import NOT_FILTERS, get_default, is_none
 from veduta.core.dashboard.controls import (
     CHOICES,
     Choice,
@@ -20,7 +21,6 @@ from veduta.core.dashboard.controls import (
 )
 from veduta.core.dashboard.definition import DashboardDefinition, Letters
 from veduta.core.dashboard.edits.registry import Name, edit
-from veduta.core.dashboard.following import NOT_FILTERS, get_default, is_none
 from veduta.core.errors import DefinitionProblem
 
 

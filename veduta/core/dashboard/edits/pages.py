@@ -6,7 +6,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from veduta.core.dashboard import fixed, groups, layout, starts
+from veduta.core.dashboard import arrangements, fixed_layout, groups, layout
+from veduta.core.dashboard.backgrounds import PageGround
+from veduta.core.dashboard.block_kinds import KINDS
 from veduta.core.dashboard.definition import FARTHEST, DashboardBlock, DashboardDefinition, Inner, Page
 from veduta.core.dashboard.edits.registry import (
     Name,
@@ -20,8 +22,6 @@ from veduta.core.dashboard.edits.registry import (
     must_be,
 )
 from veduta.core.dashboard.grid import COLUMNS, MOST_GAP, ROW
-from veduta.core.dashboard.grounds import PageGround
-from veduta.core.dashboard.kinds import KINDS
 from veduta.core.dashboard.layout import replace
 from veduta.core.errors import DefinitionProblem
 
@@ -44,10 +44,10 @@ def _insert_page(definition: DashboardDefinition, page: Page, after: str) -> Das
 @edit
 def begin_with(definition: DashboardDefinition, page: Name, start: str, prefix: Name) -> DashboardDefinition:
     """Put an arrangement of empty places below all that is on a page that flows; their names begin with `prefix`."""
-    if start not in starts.BY_ID:
+    if start not in arrangements.BY_ID:
         raise DefinitionProblem("Veduta does not know this arrangement.", hint="Load the page again.")
     must_be(get_page(definition, page), "flowing")
-    return paste_blocks(definition, page, starts.BY_ID[start].blocks, prefix)
+    return paste_blocks(definition, page, arrangements.BY_ID[start].blocks, prefix)
 
 
 @edit
@@ -88,9 +88,11 @@ def set_page(
     said |= {"width": width, "height": height, "step": step, "grid": grid, "snap": snap}
     changed = changed.model_copy(update={key: value for key, value in said.items() if value is not None})
     if kind and kind != changed.kind:
-        changed = fixed.convert_to_fixed(changed) if kind == "fixed" else fixed.convert_to_flowing(changed)
+        changed = (
+            fixed_layout.convert_to_fixed(changed) if kind == "fixed" else fixed_layout.convert_to_flowing(changed)
+        )
     elif changed.kind == "fixed":
-        changed = fixed.fit_page(changed)
+        changed = fixed_layout.fit_page(changed)
     return definition.replace_page(changed)
 
 

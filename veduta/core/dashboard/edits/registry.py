@@ -7,11 +7,11 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from veduta.core.dashboard import fixed, groups, layout
+from veduta.core.dashboard import fixed_layout, groups, layout
 from veduta.core.dashboard.controls import IDENTIFIER
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
 from veduta.core.dashboard.layout import replace
-from veduta.core.editing import Edits
+from veduta.core.edit_registry import Edits
 from veduta.core.errors import DefinitionProblem
 
 edit = Edits(DashboardDefinition, given=1)
@@ -93,7 +93,7 @@ def add_blocks(page: Page, blocks: Sequence[DashboardBlock]) -> Page:
     tops = [each for each in blocks if not each.group]
     if page.kind == "fixed":
         added = page.model_copy(update={"blocks": (*page.blocks, *blocks)})
-        return fixed.move_blocks(added, [each.id for each in tops], page.step, page.step) if tops else added
+        return fixed_layout.move_blocks(added, [each.id for each in tops], page.step, page.step) if tops else added
     down = layout.find_bottom(each for each in page.blocks if not each.group) - min(
         (each.y for each in tops), default=0
     )

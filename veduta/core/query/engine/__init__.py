@@ -20,10 +20,10 @@ from veduta.core.formula.functions import Level, Times
 from veduta.core.formula.problems import FormulaProblem
 from veduta.core.query.engine.collecting import Collector
 from veduta.core.query.engine.evaluating import Evaluator
+from veduta.core.query.engine.levels import CellLevel, Periods, make_group_key
 from veduta.core.query.engine.parts import PartCompiler
-from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
-from veduta.core.query.engine.reading import ScanPlanner
 from veduta.core.query.engine.rows import Scope
+from veduta.core.query.engine.scanning import ScanPlanner
 from veduta.core.query.engine.shown_periods import find_filtered_periods
 from veduta.core.query.filters import MeasureFilter
 from veduta.core.query.measures import Measure, list_counted_tables, measure_node

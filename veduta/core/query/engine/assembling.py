@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, cast
 import polars as pl
 
 from veduta.core.calendar import list_periods
-from veduta.core.query.engine.places import CellLevel, make_group_key
+from veduta.core.query.engine.levels import CellLevel, make_group_key
 from veduta.core.query.filters import label_grouping
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import ScanPlanner
+    from veduta.core.query.engine.scanning import ScanPlanner
 
 
 def assemble(reader: ScanPlanner, place: CellLevel) -> None:

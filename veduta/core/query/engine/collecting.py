@@ -10,7 +10,7 @@ import polars as pl
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.functions import Level
-from veduta.core.query.engine.places import CellLevel, PartialAggregate
+from veduta.core.query.engine.levels import CellLevel, PartialAggregate
 from veduta.core.query.engine.walk import Order, Walk
 from veduta.core.query.filters import MeasureFilter
 

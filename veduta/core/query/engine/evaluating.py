@@ -11,8 +11,8 @@ from veduta.core.calendar import Grain, Grouping, find_enclosing_period
 from veduta.core.data.fields import DataType
 from veduta.core.formula.check import TypedExpression, make_operand
 from veduta.core.formula.functions import Operand, Window
+from veduta.core.query.engine.levels import CellLevel, Cells, PartialAggregate, make_group_key
 from veduta.core.query.engine.parts import sort_by
-from veduta.core.query.engine.places import CellLevel, Cells, PartialAggregate, make_group_key
 from veduta.core.query.engine.walk import Order, Walk
 from veduta.core.query.filters import MeasureFilter
 

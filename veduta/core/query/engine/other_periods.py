@@ -28,7 +28,7 @@ from veduta.core.calendar import (
 )
 from veduta.core.formula.check import TypedExpression
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.query.engine.places import CellLevel, Periods, make_group_key
+from veduta.core.query.engine.levels import CellLevel, Periods, make_group_key
 from veduta.core.query.filters import describe_dates
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ from veduta.core.formula.check import TypedExpression, make_operand
 from veduta.core.formula.compile import Compiler
 from veduta.core.formula.functions import Function, Operand, Times
 from veduta.core.model.model import Model
-from veduta.core.query.engine.places import PartialAggregate, Prepared
+from veduta.core.query.engine.levels import PartialAggregate, Prepared
 
 LARGEST_WHOLE = 2**63 - 1
 OWN = "own"

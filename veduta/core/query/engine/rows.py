@@ -20,8 +20,8 @@ from veduta.core.data.fields import DataType
 from veduta.core.formula.check import GroupedBy, TypedExpression
 from veduta.core.model.model import Model
 from veduta.core.model.reach import ANY_PERIOD
+from veduta.core.query.engine.levels import CellLevel, PartialAggregate, Periods, make_group_key
 from veduta.core.query.engine.parts import make_attached_name
-from veduta.core.query.engine.places import CellLevel, PartialAggregate, Periods, make_group_key
 from veduta.core.query.filters import Context, Filter
 
 

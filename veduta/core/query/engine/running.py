@@ -10,11 +10,11 @@ import polars as pl
 from veduta.core.calendar import Grain, Grouping, find_enclosing_period
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import SoFar
-from veduta.core.query.engine.places import CellLevel, PartialAggregate, make_group_key
+from veduta.core.query.engine.levels import CellLevel, PartialAggregate, make_group_key
 from veduta.core.query.engine.so_far import compute_running_quantiles, compute_running_variances
 
 if TYPE_CHECKING:
-    from veduta.core.query.engine.reading import ScanPlanner, ScanRequest
+    from veduta.core.query.engine.scanning import ScanPlanner, ScanRequest
 
 MOST_ROWS_AGAIN = 10_000_000
 

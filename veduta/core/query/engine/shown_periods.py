@@ -7,7 +7,7 @@ from functools import reduce
 
 from veduta.core.calendar import PERIODS, Days, Grain, find_period_end, find_period_start, intersect_days, list_periods
 from veduta.core.model.model import Model
-from veduta.core.query.engine.places import Periods
+from veduta.core.query.engine.levels import Periods
 from veduta.core.query.filters import EVER, Context, Filter
 
 

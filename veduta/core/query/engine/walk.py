@@ -19,8 +19,8 @@ from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import GroupedBy, TypedExpression, make_operand
 from veduta.core.formula.functions import AddsUp, Level
 from veduta.core.formula.problems import FormulaProblem
+from veduta.core.query.engine.levels import CellLevel, PartialAggregate, make_group_key
 from veduta.core.query.engine.other_periods import OtherPeriods
-from veduta.core.query.engine.places import CellLevel, PartialAggregate, make_group_key
 from veduta.core.query.filters import MeasureFilter
 from veduta.core.query.measures import Measure, measure_node, measure_words
 

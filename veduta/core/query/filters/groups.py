@@ -10,10 +10,10 @@ from pydantic import Field
 from veduta.core.calendar import Grain, Grouping
 from veduta.core.data.fields import DataType, Schema
 from veduta.core.formula.measures import Parameters
+from veduta.core.phrases import lower_first
 from veduta.core.query.filters.base import Condition, FieldCondition
 from veduta.core.query.filters.rows import ValuesFilter, build_bounds_test, describe_bound, resolve_bounds
 from veduta.core.query.measures import Measure, TopN, measure_words
-from veduta.core.words import lower_first
 
 if TYPE_CHECKING:
     from veduta.core.query.filters import Filter

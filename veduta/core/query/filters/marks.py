@@ -12,14 +12,14 @@ from pydantic import ConfigDict, Field
 from veduta.core.calendar import PERIODS, Days, Grain, Grouping, find_period_start, group_expression, label_period
 from veduta.core.data.fields import Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import REST_POINT
 from veduta.core.formula.measures import Parameters
+from veduta.core.number_format import REST_POINT
+from veduta.core.phrases import join_names
 from veduta.core.query.filters.base import Condition, Context
 from veduta.core.query.filters.dates import invert_days, list_days_of
 from veduta.core.query.filters.groups import MembershipFilter
 from veduta.core.query.filters.rows import build_membership
 from veduta.core.query.filters.words import Value, convert_point_value, describe_value
-from veduta.core.words import join_names
 
 
 class PointsFilter(Condition):

@@ -11,13 +11,13 @@ from pydantic import ConfigDict, Field
 from veduta.core.calendar import STEPS, Days, Grain, Grouping, group_expression
 from veduta.core.data.fields import DataType, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import label_value
 from veduta.core.formula.measures import Parameters
 from veduta.core.model.parameters import get_parameter_value, get_set_number
+from veduta.core.number_format import label_value
+from veduta.core.phrases import join_names
 from veduta.core.query.filters.base import Condition, Context, FieldCondition
 from veduta.core.query.filters.dates import invert_days, list_days_of
 from veduta.core.query.filters.words import Value, convert_point_value
-from veduta.core.words import join_names
 
 
 class ListFilter(FieldCondition):

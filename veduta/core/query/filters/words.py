@@ -7,11 +7,11 @@ from collections.abc import Callable
 from typing import Any
 
 from veduta.core.calendar import Grain, Grouping
-from veduta.core.classes import round_width
 from veduta.core.data.fields import DataField, DataType, Schema
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import REST_POINT, format_class_bound, group_words, label_value
-from veduta.core.words import join_names, lower_first
+from veduta.core.number_format import REST_POINT, format_class_bound, group_words, label_value
+from veduta.core.phrases import join_names, lower_first
+from veduta.core.value_classes import round_width
 
 Value = bool | int | float | str | None
 

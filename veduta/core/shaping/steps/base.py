@@ -8,8 +8,8 @@ from pydantic import Field
 
 from veduta.core.data.fields import DataField, DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
+from veduta.core.phrases import join_names
 from veduta.core.shaping.flow import Flow, Run
-from veduta.core.words import join_names
 
 TEXT_ONLY = (DataType.TEXT,)
 NUMBERS = (DataType.WHOLE, DataType.DECIMAL)

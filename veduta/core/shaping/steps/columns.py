@@ -23,10 +23,10 @@ from veduta.core.data.recognise import DATE_SHAPES
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
+from veduta.core.formula.formatter import tidy
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import convert_to_text
 from veduta.core.formula.problems import FormulaProblem
-from veduta.core.formula.tidy import tidy
 from veduta.core.shaping.flow import Flow, Run, StepReport, make_field, make_free_name
 from veduta.core.shaping.steps.base import ShapingStep, asks, get_step_type, label_fields, name_of
 

@@ -23,9 +23,10 @@ from veduta.core.data.fields import (
 )
 from veduta.core.data.recognise import DATE_LIKE, recognise_field
 from veduta.core.errors import DefinitionProblem
-from veduta.core.formats import label_value
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import convert_to_text
+from veduta.core.number_format import label_value
+from veduta.core.phrases import pluralise
 from veduta.core.query.filters import label_grouping
 from veduta.core.shaping.flow import (
     Flow,
@@ -38,7 +39,6 @@ from veduta.core.shaping.flow import (
     make_part_id,
 )
 from veduta.core.shaping.steps.base import ShapingStep, asks, get_step_type, label_fields, name_of
-from veduta.core.words import pluralise
 
 MOST_MADE = 500
 AGGREGATES = {aggregate.value: aggregate.words for aggregate in Aggregate}

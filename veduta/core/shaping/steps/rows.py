@@ -11,10 +11,10 @@ from veduta.core.data.fields import DataType, Frozen, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.check import check
 from veduta.core.formula.compile import compile_formula
+from veduta.core.phrases import pluralise
 from veduta.core.query.filters import Context, Filter, Value, convert_point_value
 from veduta.core.shaping.flow import Flow, Run
 from veduta.core.shaping.steps.base import ShapingStep, asks, get_step_type, label_fields, name_of
-from veduta.core.words import pluralise
 
 
 @get_step_type

@@ -10,6 +10,7 @@ from veduta.core.data.fields import Aggregate, DataField, DataType, Frozen, Numb
 from veduta.core.errors import DefinitionProblem, VedutaError
 from veduta.core.formula.functions import Operand
 from veduta.core.formula.library.conversion import convert_to_text
+from veduta.core.phrases import pluralise
 from veduta.core.shaping.flow import (
     Flow,
     Run,
@@ -21,7 +22,6 @@ from veduta.core.shaping.flow import (
 )
 from veduta.core.shaping.matching import build_key_columns
 from veduta.core.shaping.steps.base import TEXT_ONLY, ShapingStep, asks, get_step_type, name_of, pick_fields
-from veduta.core.words import pluralise
 
 
 class KeyPair(Frozen):

@@ -8,7 +8,6 @@ from typing import ClassVar, Literal
 
 import polars as pl
 
-from veduta.core.classes import build_class_expression, count_decimals
 from veduta.core.data.fields import DataType, FieldRole, Schema
 from veduta.core.errors import DefinitionProblem
 from veduta.core.formula.functions import Operand
@@ -26,6 +25,7 @@ from veduta.core.shaping.steps.base import (
     name_of,
     pick_fields,
 )
+from veduta.core.value_classes import build_class_expression, count_decimals
 
 
 @get_step_type

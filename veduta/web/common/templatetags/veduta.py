@@ -19,8 +19,8 @@ from veduta.core.chart.drawing.conditions import CellLook
 from veduta.core.chart.drawing.in_cells import is_strong
 from veduta.core.chart.theme import get_both_colours, get_both_text_colours
 from veduta.core.data.fields import NumberFormat
-from veduta.core.formats import format_number, write_plain_number
-from veduta.core.words import join_names, pluralise
+from veduta.core.number_format import format_number, write_plain_number
+from veduta.core.phrases import join_names, pluralise
 
 register = template.Library()
 PARTS = settings.BASE_DIR / "veduta/web/static/dist/parts.json"

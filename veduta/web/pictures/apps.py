@@ -1,7 +1,0 @@
-from django.apps import AppConfig
-
-
-class Config(AppConfig):
-    name = "veduta.web.pictures"
-    label = "pictures"
-    default_auto_field = "django.db.models.BigAutoField"

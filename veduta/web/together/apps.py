@@ -1,7 +1,0 @@
-from django.apps import AppConfig
-
-
-class Config(AppConfig):
-    name = "veduta.web.together"
-    label = "together"
-    default_auto_field = "django.db.models.BigAutoField"
