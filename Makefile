@@ -44,6 +44,7 @@ lint: setup requirements-check
 	@$(BIN)/ruff check .
 	@$(BIN)/ruff format --check .
 	@PYTHONPATH=. $(BIN)/lint-imports
+	@$(BIN)/python -m lint.names
 	@$(BIN)/deptry veduta
 	@$(BIN)/mypy
 	@$(BIN)/djangofmt --check --quiet $(TEMPLATES)
