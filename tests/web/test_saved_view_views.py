@@ -64,6 +64,14 @@ class Keeping(KeptViews):
         self.change(second, usual=False)
         self.assertEqual(self.client.get(address).status_code, 200)
 
+    def test_one_that_was_deleted_is_not_the_usual_one_not_even_when_it_comes_back(self):
+        address, key = reverse("dashboard", args=[self.dashboard.pk]), self.kept()
+        self.change(key, usual=True)
+        self.change(key, "delete")
+        self.assertEqual(self.client.get(address).status_code, 200, "the plain dashboard is shown")
+        self.change(key, "restore")
+        self.assertEqual(self.client.get(address).status_code, 200)
+
     def test_one_that_was_deleted_comes_back(self):
         key = self.kept()
         answer = self.change(key, "delete").json()

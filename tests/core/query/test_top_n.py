@@ -136,6 +136,41 @@ class Other(Asking):
         )
         self.assertEqual(left_out.frame.rows(), [("A", 4, None), (None, 8, True)])
 
+    def test_ties_at_the_edge(self):
+        """What is kept of A 4, B 3, C 3, D 3, E 1; of ties the first by name, unless all are kept."""
+        rows = shares((("E", 1), ("D", 3), ("B", 3), ("A", 4), ("C", 3)))
+        for end, count, ties, kept, more in (
+            ("top", 1, False, "A", 0),
+            ("top", 2, False, "AB", 2),
+            ("top", 2, True, "ABCD", 2),
+            ("top", 3, False, "ABC", 1),
+            ("top", 3, True, "ABCD", 1),
+            ("top", 4, False, "ABCD", 0),
+            ("top", 9, True, "ABCDE", 0),
+            ("bottom", 1, True, "E", 0),
+            ("bottom", 2, False, "EB", 2),
+            ("bottom", 2, True, "EBCD", 2),
+        ):
+            with self.subTest(end=end, count=count, ties=ties):
+                keep = TopN(count=count, end=end, ties=ties, by=Measure())
+                result = self.ask(rows, ("route",), "count_rows()", keep=keep)
+                self.assertEqual(set(result.frame["d0"]), set(kept))
+                self.assertEqual(any(note.startswith(f"{more} more of Route") for note in result.notes), more > 0)
+                self.assertEqual(any("tie" in note for note in result.notes), more > 0)
+
+    def test_values_of_nothing_are_empty_and_counts_are_nought(self):
+        nothing = {"sum(fare)": None, "mean(fare)": None, "max(fare)": None, "median(fare)": None, "count(fare)": 0}
+        empties = [{"route": "A", "fare": None}, {"route": "B", "fare": None}]
+        for rows, counted in ((empties, 2), ([], 0)):
+            for text, wanted in (nothing | {"count_rows()": counted, "count_distinct(fare)": 0}).items():
+                with self.subTest(text=text, rows=len(rows)):
+                    self.assertEqual(self.ask(rows, (), text).frame["m0"].to_list(), [wanted])
+        for text, wanted in nothing.items():
+            with self.subTest(text=text, total=True):
+                result = self.ask(empties, ("route",), text, totals=((),))
+                self.assertEqual(result.frame["m0"].to_list(), [wanted, wanted])
+                self.assertEqual(result.totals[()]["m0"].to_list(), [wanted])
+
     def test_a_part_of_all_is_kept_in_percent(self):
         rows = shares(tuple((f"R{i:02}", i + 1) for i in range(25)))
         for percent, kept in ((10, 3), (1, 1), (100, 25), (40, 10)):
