@@ -169,14 +169,14 @@ def parameter_of_a_dashboard(walker: Walker) -> None:
 @state("explorer", part=DIALOG)
 def rows_behind_a_block(walker: Walker) -> None:
     walker.dashboard()
-    walker.find_block("[data-rows-of]")
+    walker.block("[data-rows-of]")
     walker.page.wait_for_selector("dialog table")
 
 
 @state("explorer")
 def block_as_a_table(walker: Walker) -> None:
     walker.dashboard()
-    walker.find_block("[data-as-table]")
+    walker.block("[data-as-table]")
     walker.page.wait_for_selector("[data-block] .picture table")
 
 
