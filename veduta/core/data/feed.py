@@ -255,7 +255,7 @@ class _Visit:
         """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""
         for attempt in range(1, TRIES + 1):
             self.patience.check()
-            wait = 2 ** (attempt - 1) + random.random() / 4
+            wait = 2 ** (attempt - 1) + random.random() / 4  # noqa: S311 - only spreads the tries
             try:
                 status, answered, body = self._fetch_once(address, values, marks)
             except httpx.HTTPError as error:

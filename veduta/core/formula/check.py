@@ -178,7 +178,7 @@ class Checker:
         kinds = {bool: DataType.YES_NO, int: DataType.WHOLE, float: DataType.DECIMAL, str: DataType.TEXT}
         return TypedExpression(kinds.get(type(node.value)), node.at, constant=True, value=node.value)
 
-    def _find(self, node: FieldName) -> DataField | None:
+    def find_field(self, node: FieldName) -> DataField | None:
         if node.table:
             raise FormulaProblem(
                 f"There is no table “{node.table}” here.",
@@ -189,7 +189,7 @@ class Checker:
 
     def _name(self, node: FieldName) -> TypedExpression:
         span = node.at
-        field = self._find(node)
+        field = self.find_field(node)
         if field is None:
             if not node.quoted and node.text.lower() in load_registry():
                 raise FormulaProblem(

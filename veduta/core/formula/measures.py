@@ -70,7 +70,7 @@ class MeasureChecker(Checker):
         value = held.values[0] if held.values else None
         return TypedExpression(held.kind, node.at, constant=True, value=value, unlimited=held.values is None)
 
-    def _find(self, node: FieldName) -> DataField | None:
+    def find_field(self, node: FieldName) -> DataField | None:
         if node.text.startswith("#"):
             return self.schema[node.text[1:]]
         own = [field for field in self.schema if not field.table or field.table == "formula"]
@@ -129,7 +129,7 @@ class MeasureChecker(Checker):
             return self._check_at_grain(node)
         checked = self._limit_parameter(super()._call(node))
         if checked.function and checked.function.adds_stocks:
-            checked = self._check_stock(checked)
+            checked = self.check_stock(checked)
         return checked
 
     def _limit_parameter(self, checked: TypedExpression) -> TypedExpression:
@@ -178,7 +178,7 @@ class MeasureChecker(Checker):
     def _check_grain(self, grain: FormulaGrain) -> GroupedBy:
         dimensions, periods = [], []
         for name, unit in grain.dimensions:
-            if grain.less and not name.quoted and name.text.lower() in PERIODS and self._find(name) is None:
+            if grain.less and not name.quoted and name.text.lower() in PERIODS and self.find_field(name) is None:
                 periods.append(name.text.lower())
                 continue
             found = super()._name(name)
@@ -265,7 +265,7 @@ class MeasureChecker(Checker):
     def _check_ordering(self, name: FieldName) -> str:
         return super()._name(name).field
 
-    def _check_stock(self, checked: TypedExpression) -> TypedExpression:
+    def check_stock(self, checked: TypedExpression) -> TypedExpression:
         """The sum of a stock: over days its last (first, mean, highest) day's sum is taken."""
         argument = checked.get_option(0)
         field = self.schema[argument.field] if argument.field else None
@@ -408,7 +408,7 @@ def replace_names_with_ids(text: str, schema: Schema) -> str:
     checker = MeasureChecker(schema, {})
 
     def stored(name: FieldName) -> str | None:
-        field = checker._find(name)
+        field = checker.find_field(name)
         return f'"#{field.id}"' if field else None
 
     return _rewrite(text, stored)

@@ -212,8 +212,8 @@ def _narrow_once(pending: Iterable[_Pending], reads: list[_SharedScan]) -> None:
             own = [read for read in reads if read.engine in engines]
             try:
                 common = CommonRows(filters, _filter_shared_rows(filters, own))
-            except Exception:
-                continue  # each of the questions says what is wrong with it
+            except Exception:  # noqa: S112 - each of the questions says what is wrong with it
+                continue
             for engine in engines:
                 engine.scope = replace(engine.scope, common=common)
 

@@ -175,7 +175,7 @@ def measure_node(measure: Measure, schema: Schema, parameters: Parameters, any_k
     kind = function.gives if isinstance(function.gives, DataType) else field.kind
     argument = TypedExpression(field.kind, NOWHERE, field=field.id)
     node = TypedExpression(kind, NOWHERE, level=Level.AGGREGATE, function=function, arguments=(argument,))
-    return checker._check_stock(node) if measure.aggregate is Aggregate.SUM else node
+    return checker.check_stock(node) if measure.aggregate is Aggregate.SUM else node
 
 
 def _fits(field: DataField, aggregate: Aggregate) -> bool:

@@ -151,7 +151,7 @@ def show_dashboard(request: Request, pk: uuid.UUID) -> HttpResponse:
         "pages": [each for each in reading.definition.pages if not each.hidden or each == page],
         "faces": make_shells(reading, list_reader_blocks(page)),
         # Ids of blocks, numbers, colours, and words of which only letters and digits stand as they are.
-        "layout": mark_safe(
+        "layout": mark_safe(  # noqa: S308 - of ids, numbers, colours and escaped words
             write_page_styles(page, reading.paints) + write_print_styles(reading.definition, page, reading.latest)
         ),
         "company": CompanyLook.load(),

@@ -85,7 +85,7 @@ def save_connection(user: User, connection: Connection, data: dict[str, Any]) ->
     connection.headers = dict(data.get("headers") or {})
     connection.sends = {key: str(data.get(key, "")).strip() for key in ("as", "sent_name", "before")}
     if secret:
-        connection.secret = b"" if secret == "-" else _make_cipher().encrypt(secret.encode())
+        connection.secret = b"" if secret == "-" else _make_cipher().encrypt(secret.encode())  # noqa: S105 - a sign for none
     try:
         with transaction.atomic():
             connection.created_by = connection.created_by or user

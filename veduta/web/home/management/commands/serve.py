@@ -73,7 +73,7 @@ class Child:
         self.started = time.monotonic()
         self.said, says = os.pipe()
         os.set_blocking(self.said, False)
-        self.process = subprocess.Popen(
+        self.process = subprocess.Popen(  # noqa: S603 - our own commands
             [sys.executable, "manage.py", *self.command],
             cwd=settings.BASE_DIR,
             env=os.environ | {TOGETHER: str(os.getpid()), READY: str(says)},
