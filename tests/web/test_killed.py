@@ -23,12 +23,12 @@ PREPARE = """
 from pathlib import Path
 from django.core.management import call_command
 call_command("migrate", verbosity=0)
-from veduta.demo.generate import sailings
+from veduta.demo.generate import generate_sailings
 from veduta.demo.load import import_file, load_people
 from veduta.web.datasets.models import Dataset
 from veduta.core.shaping.shaping import load_shaping
 folder = Path(FOLDER)
-sailings(ROWS).write_csv(folder / "sailings.csv")
+generate_sailings(ROWS).write_csv(folder / "sailings.csv")
 dataset = import_file(load_people()["analyst"], folder / "sailings.csv", "Sailings")
 ids = {f.source: f.id for f in dataset.all_fields}
 formula = "difference(passengers) along (departure) restart (route)"

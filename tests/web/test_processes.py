@@ -41,7 +41,7 @@ from veduta.web.datasets.models import Dataset
 from veduta.web.imports import services as intake
 from veduta.web.jobs import queue
 from veduta.web.modelling.changes import change_model
-from veduta.web.modelling.services import model_of
+from veduta.web.modelling.services import load_whole_model
 analyst, explorer = make_user("analyst", "analyst"), make_user("explorer", "explorer")
 group = Group.objects.create(name="Harbour office")
 explorer.groups.add(group)
@@ -49,7 +49,7 @@ intake.start_import(analyst, receive(analyst, FERRIES))
 queue.work_off()
 dataset = Dataset.objects.select_related("current").get()
 dataset = change_model(analyst, dataset, "save_formula", {"name": "Taken", "text": "sum(fare)"}, 0)
-taken = next(field.id for field in model_of(dataset).schema if field.name == "Taken")
+taken = next(field.id for field in load_whole_model(dataset).schema if field.name == "Taken")
 region = next(field.id for field in dataset.all_fields if field.source == "region")
 definition = load_definition({"dataset": str(dataset.pk), "show": [{"field": taken}], "by": [region]})
 chart = charts.create_chart(analyst, dataset, definition, "Taken")

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
-from django.db import close_old_connections, transaction
+from django.db import close_old_connections, connection, transaction
 from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
@@ -27,7 +27,8 @@ from veduta.web.jobs.models import Job
 logger = logging.getLogger("veduta.jobs")
 PATIENCE = 20.0
 """Seconds without a heartbeat after which a worker counts as dead, by the clock of whoever watches."""
-LOOK_EVERY = 0.2  # seconds, for something to do
+LOOK_EVERY = 0.2  # seconds, whether anybody has written to the database
+DUE_EVERY = 5.0  # seconds, for what waits until some time
 TRIES = 3
 CUT_OFF = "It was cut off when the server stopped."
 State = Job.State
@@ -211,16 +212,28 @@ def keep_alive(stop: threading.Event) -> None:
                 duty()
             except Exception:
                 logger.exception("A worker could not do %s; it is tried again.", duty)
-        close_old_connections()
+                close_old_connections()
 
 
 def keep_working() -> None:
-    """A worker: does what comes, without end."""
+    """A worker: does what comes, without end. Waiting costs next to nothing: the jobs are looked at when somebody has
+    written to the database, and every few seconds for those whose time has come."""
+    seen, due_at = None, 0.0
     while True:
         try:
-            if work_off():
-                continue
+            version = read_data_version()
+            if version != seen or time.monotonic() >= due_at:
+                seen, due_at = version, time.monotonic() + DUE_EVERY
+                work_off()
         except Exception:
             logger.exception("A worker failed at a job; it goes on.")
-        close_old_connections()
+            seen = None
+            close_old_connections()
         time.sleep(LOOK_EVERY)
+
+
+def read_data_version() -> int:
+    """A number that is another one whenever other connections than this thread's have written to the database."""
+    connection.ensure_connection()
+    (version,) = connection.connection.execute("PRAGMA data_version").fetchone()  # without what a cursor costs
+    return int(version)
