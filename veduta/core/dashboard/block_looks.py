@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Final, Literal
+from typing import Final, Literal
 
 from pydantic import Field
 
@@ -62,8 +62,3 @@ def make_ground_look(colour: str, paints: Paints) -> GroundLook:
         deep = mix_paper(chosen, DARK_MUTED)
         return GroundLook(deep, deep, strong=True)
     return GroundLook(mix_paper(chosen, LIGHT_MUTED), mix_paper(derive_dark_colour(chosen), DARK_MUTED), strong=False)
-
-
-def order_shown_parts(sent: Any) -> tuple[Part, ...]:
-    """Parts by their names, in their order and each once."""
-    return tuple(part for part in PARTS if part in sent)
