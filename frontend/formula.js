@@ -153,10 +153,11 @@ export function formulaEditor(ask = askNear, settled = () => {}) {
     box = area;
     taken = box.value;
     const around = box.closest("[data-formula]");
-    list = around.querySelector("[data-suggestions]");
+    const own = around.querySelector("[data-suggestions]");
+    list = own;
     said = around.querySelector("[data-formula-said]") ?? box.form.querySelector("[data-formula-said]");
     box.addEventListener("blur", () => {
-      list.hidden = true;
+      own.hidden = true; // the list may be another box's by then
     });
   }
 
