@@ -22,7 +22,7 @@ demo: setup build
 
 # How much of the core its own tests run through, and which lines they don't.
 coverage: setup
-	@VEDUTA_QUICK=1 $(BIN)/coverage run manage.py test tests.core --exclude-tag long
+	@VEDUTA_EFFORT=quick $(BIN)/coverage run manage.py test tests.core --exclude-tag long
 	@$(BIN)/coverage report
 
 dev: setup
@@ -38,7 +38,7 @@ test: setup build browser
 # What needs no browser and kills nothing, with fewer random examples.
 quick: setup
 	@node --test --test-reporter=dot tests/frontend
-	@VEDUTA_QUICK=1 $(BIN)/python manage.py test --parallel 2 --exclude-tag browser --exclude-tag killing --exclude-tag long
+	@VEDUTA_EFFORT=quick $(BIN)/python manage.py test --parallel 2 --exclude-tag browser --exclude-tag killing --exclude-tag long
 
 lint: setup requirements-check
 	@$(BIN)/ruff check .

@@ -1,18 +1,34 @@
-"""Random tests ask the same questions each time, so that a green suite stays green, and never fail because the machine
-is slow. `make fuzz` asks others, many more of them: VEDUTA_FUZZ says how many times as many."""
+"""How hard random tests try, and that they ask the same questions each time, so that a green suite stays green.
+
+VEDUTA_EFFORT is "quick", "nightly" or "fuzz"; without it, what a commit deserves. Only `make fuzz` draws new examples.
+None fails because the machine is slow."""
 
 import os
 
 from hypothesis import HealthCheck, settings
+from hypothesis.internal.conjecture import providers
 
-QUICK = bool(os.environ.get("VEDUTA_QUICK"))
-FUZZ = int(os.environ.get("VEDUTA_FUZZ") or 0)
-shared = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow]}
+EFFORT = os.environ.get("VEDUTA_EFFORT", "")
+SHARES = {"quick": 0.1, "": 1 / 3, "nightly": 1, "fuzz": 5}
+FUZZING = EFFORT == "fuzz"
+NIGHTLY = EFFORT in ("nightly", "fuzz")
+
+
+def count_cases(most: int) -> int:
+    """How many of so many random cases are tried now."""
+    return max(round(most * SHARES[EFFORT]), 5)
+
+
+def examples(most: int) -> settings:
+    """Settings of a random test that deserves so many examples a night."""
+    return settings(max_examples=count_cases(most))
+
+
+shared = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow], "max_examples": count_cases(100)}
 settings.register_profile("fixed", derandomize=True, database=None, **shared)
 settings.register_profile("fuzz", derandomize=False, print_blob=True, **shared)
-settings.load_profile("fuzz" if FUZZ else "fixed")
-
-
-def examples(count: int) -> settings:
-    """So many random examples in the suite, a tenth in a quick run, and more in a long one."""
-    return settings(max_examples=max(count // 10, 5) if QUICK else count * max(FUZZ, 1))
+settings.load_profile("fuzz" if FUZZING else "fixed")
+if not FUZZING:
+    # Otherwise constants are drawn from whatever modules are loaded, and a test alone has other examples than in the
+    # whole suite.
+    providers._get_local_constants = lambda: providers._local_constants

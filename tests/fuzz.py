@@ -9,7 +9,7 @@ import sys
 import time
 import unittest
 
-os.environ.setdefault("VEDUTA_FUZZ", "5")
+os.environ.setdefault("VEDUTA_EFFORT", "fuzz")
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
 
 

@@ -10,9 +10,13 @@ from veduta.web.dashboards import services
 
 
 class DashboardTest(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dashboard()
+
     def setUp(self):
         super().setUp()
-        self.make_dashboard()
         self.as_(self.analyst)
 
     def block(self, block="bars", state=None, **query):

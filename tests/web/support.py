@@ -5,14 +5,18 @@ from __future__ import annotations
 import io
 import json
 import re
+import shutil
 import tempfile
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from django.contrib.auth.models import Group
-from django.test import TestCase
+from django.test import TestCase, override_settings
 from django.urls import reverse
 
+from veduta.core.cache import clear_caches
 from veduta.core.chart.definition import load_definition
 from veduta.core.dashboard.definition import load_dashboard
 from veduta.demo.islands import generate_sea_areas
@@ -20,12 +24,9 @@ from veduta.web.accounts.models import User
 from veduta.web.charts import services as charts
 from veduta.web.dashboards import publishing
 from veduta.web.dashboards import services as dashboards
-from veduta.web.dashboards.models import publications
 from veduta.web.datasets.models import Dataset, ShapeSet, Upload
-from veduta.web.datasets.store import forget
 from veduta.web.imports import services as intake
 from veduta.web.map_shapes.services import receive_shapes
-from veduta.web.modelling.services import forget as forget_models
 
 PASSWORD = "long-enough-word"
 FERRIES = """sailing_id,sailed,region,route,fare,passengers,cancelled
@@ -65,21 +66,45 @@ def spaced_alike(html: str) -> str:
     return re.sub(r" ?(/?>|</[a-z0-9]+>) ?", r"\1", re.sub(r"(<[^>]*>) ", r"\1", text))
 
 
+class Fixture:
+    """A method that makes something for all tests of a class (in setUpTestData), or for one of them.
+
+    What it sets stays where it was called on: with the class, or with the one test."""
+
+    def __init__(self, make: Callable[..., Any]) -> None:
+        self.make = make
+
+    def __get__(self, test: WebTest | None, owner: type[WebTest]) -> Callable[..., Any]:
+        return partial(self.make, owner if test is None else test)
+
+
 class WebTest(TestCase):
-    """Signed in as nobody at first; `as_(user)` changes that. Requests made with `ask` speak JSON as the pages do."""
+    """Signed in as nobody at first; `as_(user)` changes that. Requests made with `ask` speak JSON as the pages do.
+
+    `setUpTestData` makes rows and files once for all tests of a class; each test gets a copy of the files, so that none
+    sees what another one did to them."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        clear_caches()
+        cls.enterClassContext(override_settings(UPLOAD_DIR=cls.folder))
+        super().setUpClass()
+
+    @classmethod
+    def setUpTestData(cls) -> None:
+        cls.steward = make_user("steward", "steward")
+        cls.analyst = make_user("analyst", "analyst")
+        cls.explorer = make_user("explorer", "explorer")
 
     def setUp(self) -> None:
-        forget()
-        forget_models()
-        publications.clear()
+        clear_caches()
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        uploads = self.settings(UPLOAD_DIR=Path(folder.name))
-        uploads.enable()
-        self.addCleanup(uploads.disable)
-        self.steward = make_user("steward", "steward")
-        self.analyst = make_user("analyst", "analyst")
-        self.explorer = make_user("explorer", "explorer")
+        shutil.copytree(self.folder, folder.name, dirs_exist_ok=True)
+        self.enterContext(self.settings(UPLOAD_DIR=Path(folder.name)))
 
     def as_(self, user: User) -> None:
         self.client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
@@ -107,11 +132,13 @@ class WebTest(TestCase):
     def assertNotContains(self, response, text, status_code=200):
         self.assertContains(response, text, 0, status_code)
 
+    @Fixture
     def make_dataset(self) -> Dataset:
         self.dataset = import_now(self.analyst, FERRIES)
         self.ids = {field.source: field.id for field in self.dataset.all_fields}
         return self.dataset
 
+    @Fixture
     def make_chart(self, name: str = "Fares", **parts: Any):
         if not hasattr(self, "dataset"):
             self.make_dataset()
@@ -120,6 +147,7 @@ class WebTest(TestCase):
         chart = charts.create_chart(self.analyst, self.dataset, definition, name)
         return charts.save_chart(self.analyst, chart, chart.load(), 0)
 
+    @Fixture
     def make_dashboard(self, published: bool = True):
         """Blocks "bars" (by region) and "count" (a figure), controls "date" (the last 12 months) and "region"."""
         bars, figure = self.make_chart(), self.make_chart("Sailings", show=[{}])
@@ -151,11 +179,13 @@ class WebTest(TestCase):
         self.dashboard = dashboard
         return dashboard
 
+    @Fixture
     def make_shapes(self) -> ShapeSet:
         """The sea areas of the demo, named by region."""
         data = json.dumps(generate_sea_areas()).encode()
         return receive_shapes(self.analyst, io.BytesIO(data), len(data), "sea_areas.geojson")
 
+    @Fixture
     def grant(self, level: str = "view", download: bool = True) -> None:
         group, _ = Group.objects.get_or_create(name="Harbour office")
         self.explorer.groups.add(group)

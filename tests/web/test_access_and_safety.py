@@ -110,32 +110,33 @@ def all_patterns(patterns=None) -> list[URLPattern]:
 
 
 class EveryView(WebTest):
-    def setUp(self):
-        super().setUp()
-        self.make_dashboard()
-        self.grant()
-        self.upload = self.dataset.uploads.get()
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dashboard()
+        cls.grant()
+        cls.upload = cls.dataset.uploads.get()
         formula = {"name": "Twice", "text": "sum(fare) * 2"}
-        change_model(self.analyst, self.dataset, "save_formula", formula, 0)
+        change_model(cls.analyst, cls.dataset, "save_formula", formula, 0)
         connection = Connection.objects.create(
-            name="Feeds", kind="feed", address="http://feeds.skerry-sound.example", created_by=self.analyst
+            name="Feeds", kind="feed", address="http://feeds.skerry-sound.example", created_by=cls.analyst
         )
-        self.shapes = self.make_shapes()
+        cls.shapes = cls.make_shapes()
         colour = ValueColour.objects.create(key="region", fields=["Region"], values='["North Reach"]', given="1")
-        chart = self.dataset.charts.first()
-        template = make_template(chart.load(), load_whole_model(self.dataset), "Ranking").template
+        chart = cls.dataset.charts.first()
+        template = make_template(chart.load(), load_whole_model(cls.dataset), "Ranking").template
         png = base64.b64encode(b"\x89PNG\r\n\x1a\n").decode()
-        self.template = keep(self.analyst, template.model_copy(update={"picture": png}))
-        self.task = Task.objects.create(
-            dashboard=self.dashboard, block="winter", words="Winter", asked_by=self.analyst, asked_of=self.analyst
+        cls.template = keep(cls.analyst, template.model_copy(update={"picture": png}))
+        cls.task = Task.objects.create(
+            dashboard=cls.dashboard, block="winter", words="Winter", asked_by=cls.analyst, asked_of=cls.analyst
         )
         CompanyLook.objects.create(logo=b"\x89PNG", logo_type="image/png")
         palette = Palette.objects.create(kind="series", name="Company", colours=["#112233", "#AA5500"])
-        self.numbers = {
+        cls.numbers = {
             "palettes": palette.pk,
             "connection": connection.pk,
             "colours": colour.pk,
-            "refresh": self.dataset.refreshes.get().pk,
+            "refresh": cls.dataset.refreshes.get().pk,
         }
 
     def address(self, pattern: URLPattern) -> str:
@@ -182,12 +183,14 @@ class EveryView(WebTest):
         ]
         return {answer.status_code for answer in answers} - {405}
 
+    @tag("long")
     def test_nobody_gets_anywhere_without_signing_in(self):
         for pattern in all_patterns():
             if pattern.name not in OPEN_TO_ALL:
                 with self.subTest(view=pattern.name):
                     self.assertLessEqual(self.statuses(pattern), {302, 401})
 
+    @tag("long")
     def test_explorers_find_only_what_is_theirs(self):
         self.as_(self.explorer)
         for pattern in all_patterns():
@@ -198,6 +201,7 @@ class EveryView(WebTest):
                 expected = {422} if pattern.name in SAY_WHAT_IS_MISSING else expected
                 self.assertEqual(self.statuses(pattern), expected)
 
+    @tag("long")
     def test_analysts_find_all_but_what_stewards_do(self):
         self.as_(self.analyst)
         for pattern in all_patterns():

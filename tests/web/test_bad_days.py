@@ -14,11 +14,11 @@ from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
 from tests.web.support import WebTest, receive
+from veduta.core.cache import clear_caches
 from veduta.core.errors import VedutaError
 from veduta.web.asgi import ReaderTurns
 from veduta.web.charts.models import Chart
 from veduta.web.collaboration import live
-from veduta.web.datasets import store
 from veduta.web.datasets.models import Chunk
 from veduta.web.imports import services as intake
 from veduta.web.sources import services as sources
@@ -29,7 +29,7 @@ class DamagedRows(DashboardTest):
         region = Chunk.objects.filter(version=self.dataset.current_id, column=self.ids["region"])
         for damage in (lambda: region.update(data=b"broken"), lambda: region.delete()):
             damage()
-            store.forget()
+            clear_caches()
             answer = self.block()
             self.assertEqual(answer.status_code, 422)
             message = answer.json()["message"]

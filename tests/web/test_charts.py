@@ -16,9 +16,13 @@ from veduta.web.datasets.models import Dataset
 
 
 class ChartTest(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.chart = cls.make_chart()
+
     def setUp(self):
         super().setUp()
-        self.chart = self.make_chart()
         self.as_(self.analyst)
 
     def answer(self, edit=None, **parts):

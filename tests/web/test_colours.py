@@ -40,9 +40,13 @@ class OnDashboards(WebTest):
 
 
 class Colours(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.chart = cls.make_chart()
+
     def setUp(self):
         super().setUp()
-        self.chart = self.make_chart()
         self.as_(self.analyst)
 
     def drawn(self, **parts):
@@ -150,9 +154,10 @@ class Colours(WebTest):
 class Palettes(WebTest):
     OWN = "#112233, #AA5500, hsl(120 60% 30%)"
 
-    def setUp(self):
-        super().setUp()
-        self.chart = self.make_chart()
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.chart = cls.make_chart()
 
     def make(self, **changes):
         self.as_(self.steward)

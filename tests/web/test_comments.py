@@ -10,9 +10,10 @@ from veduta.web.modelling.changes import change_model
 
 
 class Comments(DashboardTest):
-    def setUp(self):
-        super().setUp()
-        self.grant()
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.grant()
 
     def say(self, text, **more):
         return self.ask("dashboard-comment-say", self.dashboard.pk, data={"text": text, **more})

@@ -257,9 +257,13 @@ class Imports(WebTest):
 class NewerFiles(WebTest):
     NEWER = "sailing_id,sailed,region,passengers,cancelled,tonnage\nx9,2026-03-01,North Reach,50,no,7\n"
 
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.chart = cls.make_chart()
+
     def setUp(self):
         super().setUp()
-        self.chart = self.make_chart()
         self.as_(self.analyst)
 
     def test_what_a_newer_file_changes_is_named_with_what_uses_it_before_it_takes_effect(self):
@@ -304,9 +308,13 @@ class NewerFiles(WebTest):
 
 
 class TheDatasetPage(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
+
     def setUp(self):
         super().setUp()
-        self.make_dataset()
         self.as_(self.analyst)
 
     def test_profiles_and_rows(self):

@@ -32,10 +32,14 @@ Merrin–Marram,West,90
 
 
 class ModelTest(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
+        cls.routes = import_now(cls.analyst, ROUTES, "routes.csv")
+
     def setUp(self):
         super().setUp()
-        self.make_dataset()
-        self.routes = import_now(self.analyst, ROUTES, "routes.csv")
         self.as_(self.analyst)
 
     def now(self) -> Dataset:

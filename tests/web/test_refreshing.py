@@ -27,9 +27,10 @@ def steps(*definitions: dict):
 
 
 class RefreshTest(WebTest):
-    def setUp(self):
-        super().setUp()
-        self.make_dataset()
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
 
     def shape(self, *definitions: dict, dataset: Dataset | None = None) -> Refresh:
         dataset = dataset or self.dataset

@@ -15,6 +15,7 @@ from django.utils import timezone
 from tests.web.support import FERRIES, import_now, make_user, page_of, receive
 from tests.web.test_models import ROUTES, ModelTest
 from tests.web.test_templates import PNG
+from veduta.core.cache import clear_caches
 from veduta.core.chart.definition import load_definition
 from veduta.core.errors import RowAccessDenied, VedutaError
 from veduta.core.shaping.shaping import load_shaping
@@ -23,7 +24,6 @@ from veduta.web.catalogue import services as catalogue
 from veduta.web.chart_templates.models import ChartTemplate
 from veduta.web.charts import services as charts
 from veduta.web.datasets.models import Connection, Dataset, Refresh
-from veduta.web.datasets.store import forget
 from veduta.web.imports import services as intake
 from veduta.web.modelling.changes import bring_back_model, change_model
 from veduta.web.modelling.services import load_model_and_context, load_model_for
@@ -95,7 +95,7 @@ class EveryWay(Bounded):
         self.assertIn(count, self.client.get(model).content.decode())
         self.dataset.refreshes.update(rows=98_765)
         self.dataset.versions.update(rows=98_765)
-        forget()
+        clear_caches()
         refresh = self.dataset.refreshes.first().pk
         for name, arguments in (
             ("dataset", [self.dataset.pk]),

@@ -12,11 +12,15 @@ REGIONS = json.dumps(generate_sea_areas()).encode()
 
 
 class Atlas(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
+        cls.region = cls.ids["region"]
+
     def setUp(self):
         super().setUp()
         self.as_(self.analyst)
-        self.make_dataset()
-        self.region = self.ids["region"]
 
     def bring(self, data: bytes = REGIONS, name: str = "sea_areas.geojson"):
         headers = {"X-Veduta": "1", "X-File-Name": name}

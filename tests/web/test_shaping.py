@@ -17,9 +17,13 @@ from veduta.web.shaping import services as shaping
 
 
 class Screen(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
+
     def setUp(self):
         super().setUp()
-        self.make_dataset()
         self.as_(self.analyst)
 
     def look(self, steps=(), **more) -> dict:
@@ -191,11 +195,15 @@ class Screen(WebTest):
 
 
 class Refreshes(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dataset()
+        steps = load_shaping({"steps": [{"id": "s1", "do": "first", "count": 2}]})
+        cls.made = shaping.derive(cls.analyst, cls.dataset, "First two", steps)
+
     def setUp(self):
         super().setUp()
-        self.make_dataset()
-        steps = load_shaping({"steps": [{"id": "s1", "do": "first", "count": 2}]})
-        self.made = shaping.derive(self.analyst, self.dataset, "First two", steps)
         self.as_(self.analyst)
 
     def test_the_history_and_versions_compared(self):

@@ -14,9 +14,13 @@ from veduta.web.dashboards.models import Task
 
 
 class Tasks(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.make_dashboard()
+
     def setUp(self):
         super().setUp()
-        self.make_dashboard()
         self.change(edit="add_block", id="winter", kind="place", text="The winter by month")
         self.colleague = User.objects.create_user("quay", password="x", role=User.Role.ANALYST, first_name="Mara")
         self.as_(self.analyst)

@@ -13,9 +13,13 @@ WORKS = "depot,opened,hours\nQuay,2026-01-04,3\nTern,2026-02-04,8\n"
 
 
 class Templates(WebTest):
+    @classmethod
+    def setUpTestData(cls):
+        super().setUpTestData()
+        cls.chart = cls.make_chart()
+
     def setUp(self):
         super().setUp()
-        self.chart = self.make_chart()
         self.as_(self.analyst)
 
     def words(self, **changes):

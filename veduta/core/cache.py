@@ -9,13 +9,22 @@ import threading
 from collections.abc import Callable, Hashable
 from concurrent.futures import Future
 from contextlib import suppress
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
+from weakref import WeakSet
 
 from cachetools import LRUCache
 
 from veduta.core.errors import QueryCancelled
 
 Value = TypeVar("Value")
+_caches: WeakSet[Cache[Any]] = WeakSet()
+
+
+def clear_caches() -> None:
+    """Empty every cache of this process, for tests: the rows that one test leaves are gone, and their keys come back
+    with other values."""
+    for cache in list(_caches):
+        cache.clear()
 
 
 class Cache(Generic[Value]):
@@ -26,6 +35,7 @@ class Cache(Generic[Value]):
         self._values: LRUCache[Hashable, Value] = LRUCache(most, size_of)
         self._under_way: dict[Hashable, Future[Value]] = {}
         self._lock = threading.Lock()
+        _caches.add(self)
 
     def get(self, key: Hashable, work_out: Callable[[], Value]) -> Value:
         """The value for a key, worked out if it is not there; whoever asks meanwhile waits for it. What fails is not

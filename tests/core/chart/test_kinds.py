@@ -13,6 +13,7 @@ from unittest import mock
 
 import jsonschema_rs
 import polars as pl
+from django.test import tag
 
 from tests.core.support import SAILING_FIELDS, MemoryTable, context_of, field
 from veduta.core.chart.complete_specification import complete
@@ -256,6 +257,7 @@ class EveryKind(unittest.TestCase):
     def test_the_grammar_is_checked(self):
         self.assertFalse(validator("vega-lite").is_valid({"mark": "pictogram", "encoding": {}}))
 
+    @tag("long")
     def test_it_draws_all_that_fits_it(self):
         for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
             found = fitting(declared, rows)
@@ -265,6 +267,7 @@ class EveryKind(unittest.TestCase):
                     self.assertIs(answered.kind, declared)
                     self.checked(answered)
 
+    @tag("long")
     def test_each_setting_makes_a_drawing(self):
         rows = ROWS["some rows"]
         for declared in KINDS.values():
@@ -275,6 +278,7 @@ class EveryKind(unittest.TestCase):
                     with self.subTest(kind=declared.name, setting=name, value=value):
                         self.checked(drawn({**parts, "settings": {name: value}}, rows))
 
+    @tag("long")
     def test_it_draws_five_thousand_marks(self):
         rows = [row(i, route=f"Route {i}") for i in range(5_000)]
         for declared in KINDS.values():

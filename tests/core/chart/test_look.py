@@ -4,6 +4,8 @@ import datetime as dt
 import itertools
 import unittest
 
+from django.test import tag
+
 from tests.core.chart.test_charts import FARE, MONTH
 from tests.core.chart.test_kinds import FIELDS, ROWS, drawn, fitting, model_of, validator
 from tests.core.support import context_of
@@ -51,6 +53,7 @@ def spec_of(look, rows=SHOWN, **parts):
 
 
 class EveryKind(unittest.TestCase):
+    @tag("long")
     def test_any_look_of_it_is_within_the_grammar(self):
         for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
             some = fitting(declared, rows)[:: 4 if name == "some rows" else 12]

@@ -6,6 +6,8 @@ import datetime as dt
 import json
 import unittest
 
+from django.test import tag
+
 from tests.core.chart.test_kinds import MEASURES, MONTH, ROWS, drawn, row
 from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
@@ -54,6 +56,7 @@ def channels(answered: AnsweredChart, name: str, number: int | None = None) -> l
 
 
 class Panels(unittest.TestCase):
+    @tag("long")
     def test_each_is_the_chart_of_its_rows(self):
         regions = sorted({each["region"] for each in MANY})
         for name, kind in KINDS.items():
@@ -69,6 +72,7 @@ class Panels(unittest.TestCase):
                         single = drawn({**asked, "only": filters}, MANY)
                         self.assertEqual(plain(of_panel(answered, number)), plain(single.drawing.rows))
 
+    @tag("long")
     def test_every_kind_draws_them_of_any_rows(self):
         for name in KINDS:
             for said, rows in ROWS.items():

@@ -93,12 +93,6 @@ def _load_table(version: int) -> StoredTable:
     return StoredTable(version, stored.rows, stored.profiles)
 
 
-def forget() -> None:
-    """Drop everything kept in memory (for tests, whose version numbers start anew)."""
-    tables.clear()
-    columns.clear()
-
-
 def read_upload(version: Version, upload: Upload, tick: Tick) -> list[DataField]:
     """Read a file into a version's chunks, which is ready then but nobody's yet. Returns its fields."""
     fields = upload.all_fields

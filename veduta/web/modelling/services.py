@@ -19,18 +19,12 @@ from veduta.core.model.tables import DatasetTable
 from veduta.core.query.answer import make_context
 from veduta.core.query.filters import Context
 from veduta.web.accounts.models import User
-from veduta.web.datasets.dataset_cache import datasets, get_datasets
+from veduta.web.datasets.dataset_cache import get_datasets
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.row_access import make_security_context, must_be_released
 from veduta.web.datasets.store import get_table
 
 models: Cache[Model] = Cache(50)
-
-
-def forget() -> None:
-    """Drop all models and datasets kept in memory (for tests)."""
-    models.clear()
-    datasets.clear()
 
 
 def load_joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
