@@ -8,7 +8,7 @@ import json
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
-from veduta.web.dashboards.models import Looked
+from veduta.web.dashboards.models import SeenFigures
 
 
 class Since(DashboardTest):
@@ -19,7 +19,7 @@ class Since(DashboardTest):
 
     def earlier(self, hours: int, value: float | None = None) -> None:
         """As if the last look was so many hours ago, at another value."""
-        for looked in Looked.objects.all():
+        for looked in SeenFigures.objects.all():
             looked.now_at -= dt.timedelta(hours=hours)
             if value is not None:
                 looked.now = {
@@ -47,13 +47,13 @@ class Since(DashboardTest):
 
     def test_each_view_is_looked_at_by_itself_and_what_is_narrowed_besides_is_not_kept(self):
         self.since(v='{"controls": {"date": null}}')
-        self.assertEqual(Looked.objects.count(), 0)
+        self.assertEqual(SeenFigures.objects.count(), 0)
         kept = self.ask(
             "dashboard-keep", self.dashboard.pk, data={"name": "All", "state": {"controls": {"date": None}}}
         )
         self.since(kept=kept.json()["key"])
         self.since()
-        self.assertEqual(Looked.objects.count(), 2)
+        self.assertEqual(SeenFigures.objects.count(), 2)
 
     def test_everybody_has_their_own(self):
         self.grant()

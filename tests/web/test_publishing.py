@@ -13,7 +13,7 @@ from veduta.web.charts import services as charts
 from veduta.web.charts.models import Chart
 from veduta.web.dashboards import publishing, services
 from veduta.web.dashboards.miniatures import made
-from veduta.web.dashboards.models import Publication, Seen, publications
+from veduta.web.dashboards.models import LastVisit, Publication, publications
 from veduta.web.datasets.models import Refresh
 
 
@@ -104,9 +104,9 @@ class Favourites(DashboardTest):
         self.as_(self.explorer)
         self.look("dashboard", self.dashboard.pk)
         self.assertContains(self.home(), "Seen last")
-        first = Seen.objects.get().at
+        first = LastVisit.objects.get().at
         self.look("dashboard", self.dashboard.pk)
-        self.assertEqual(Seen.objects.get().at, first)
+        self.assertEqual(LastVisit.objects.get().at, first)
         services.grant(self.analyst, self.dashboard, f"person-{self.explorer.pk}", "", download=False)
         self.assertNotContains(self.home(), "Season")
         self.assertEqual(self.ask("dashboard-star", self.dashboard.pk).status_code, 404)

@@ -90,7 +90,7 @@ class AFullDisk(DashboardTest):
 
     def test_what_is_merely_noted_fails_quietly(self):
         full = OperationalError("database or disk is full")
-        with mock.patch.object(favourites.Seen.objects, "update_or_create", side_effect=full):
+        with mock.patch.object(favourites.LastVisit.objects, "update_or_create", side_effect=full):
             self.assertEqual(self.client.get(reverse("dashboard", args=[self.dashboard.pk])).status_code, 200)
 
     def test_a_session_that_cannot_be_kept_stands_in_its_cookie_for_an_hour(self):

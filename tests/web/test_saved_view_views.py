@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
-from veduta.web.dashboards.models import KeptView, publications
+from veduta.web.dashboards.models import SavedView, publications
 
 
 class KeptViews(DashboardTest):
@@ -45,7 +45,7 @@ class Keeping(KeptViews):
             answer = self.keep(name)
             self.assertEqual(answer.status_code, 422)
             self.assertIn(words, answer.json()["message"])
-        self.assertEqual(KeptView.objects.count(), 1)
+        self.assertEqual(SavedView.objects.count(), 1)
 
     def test_it_is_renamed_and_kept_as_it_is_now(self):
         key = self.kept()
@@ -79,7 +79,7 @@ class Keeping(KeptViews):
         self.kept("North")
         self.assertEqual(self.client.post(answer["undo"]).status_code, 422, "its name is another's by now")
         self.change(self.kept("Third"), "delete")
-        other = KeptView.objects.get(name="Third")
+        other = SavedView.objects.get(name="Third")
         self.change(other.key, "restore")
         self.assertContains(self.listed(), "Third")
 
@@ -138,6 +138,6 @@ class Giving(KeptViews):
     def test_it_is_not_given_to_those_who_may_not_see_the_dashboard(self):
         self.explorer.groups.clear()
         self.give(self.explorer)
-        self.assertEqual(list(KeptView.objects.get().given_to.all()), [])
+        self.assertEqual(list(SavedView.objects.get().given_to.all()), [])
         self.as_(self.explorer)
         self.assertEqual(self.opened(self.key).status_code, 404)

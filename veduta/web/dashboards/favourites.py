@@ -11,7 +11,7 @@ from django.utils import timezone
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
 from veduta.web.dashboards.access import list_dashboards, may_view
-from veduta.web.dashboards.models import Dashboard, Seen
+from veduta.web.dashboards.models import Dashboard, LastVisit
 
 APART = dt.timedelta(minutes=10)
 """Two looks that are closer than that are one: reading does not write each time."""
@@ -19,14 +19,14 @@ APART = dt.timedelta(minutes=10)
 
 def note_seen(user: User, dashboard: Dashboard) -> None:
     now = timezone.now()
-    last = Seen.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
+    last = LastVisit.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
     if last is None or now - last > APART:
-        note(lambda: Seen.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now}))
+        note(lambda: LastVisit.objects.update_or_create(user=user, dashboard=dashboard, defaults={"at": now}))
 
 
 def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None:
     """Keep what somebody has set these controls to, for the next time."""
-    seen = Seen.objects.filter(user=user, dashboard=dashboard)
+    seen = LastVisit.objects.filter(user=user, dashboard=dashboard)
     if controls and not seen.filter(controls=controls).exists():
         note(lambda: seen.update(controls=controls))
 
@@ -34,14 +34,16 @@ def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None
 def set_last(user: User, dashboard: Dashboard) -> dict[str, Any]:
     """What somebody had the controls of a dashboard set to the last time, as far as that was kept."""
     kept: dict[str, Any] | None = (
-        Seen.objects.filter(user=user, dashboard=dashboard).values_list("controls", flat=True).first()
+        LastVisit.objects.filter(user=user, dashboard=dashboard).values_list("controls", flat=True).first()
     )
     return kept or {}
 
 
 def list_recently_viewed(user: User, most: int) -> list[Dashboard]:
     """What somebody may still see, the last seen first."""
-    seen = Seen.objects.filter(user=user, dashboard__in=list_dashboards(user)).select_related("dashboard__published")
+    seen = LastVisit.objects.filter(user=user, dashboard__in=list_dashboards(user)).select_related(
+        "dashboard__published"
+    )
     return [each.dashboard for each in seen[:most]]
 
 

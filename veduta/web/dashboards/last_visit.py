@@ -11,7 +11,7 @@ from django.utils import timezone
 from veduta.core.dashboard.visit_changes import Difference, Summary, list_differences
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
-from veduta.web.dashboards.models import Dashboard, Looked
+from veduta.web.dashboards.models import Dashboard, SeenFigures
 
 ONE_LOOK = dt.timedelta(hours=1)
 """What is closer together is one look."""
@@ -31,10 +31,10 @@ def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary
     if not figures:
         return None
     now, kept = timezone.now(), {place: each.model_dump(mode="json") for place, each in figures.items()}
-    looked = Looked.objects.filter(user=user, dashboard=dashboard, view=view).first()
+    looked = SeenFigures.objects.filter(user=user, dashboard=dashboard, view=view).first()
     if looked is None:
         first = {"now": kept, "now_at": now}
-        note(lambda: Looked.objects.get_or_create(user=user, dashboard=dashboard, view=view, defaults=first))
+        note(lambda: SeenFigures.objects.get_or_create(user=user, dashboard=dashboard, view=view, defaults=first))
         return None
     if now - looked.now_at > ONE_LOOK:
         looked.before, looked.before_at = looked.now, looked.now_at
@@ -45,7 +45,7 @@ def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary
     return _compare_figures(looked, figures)
 
 
-def _compare_figures(looked: Looked, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
+def _compare_figures(looked: SeenFigures, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
     before: dict[str, Any] = looked.before
     changed = list_differences({place: Summary.model_validate(each) for place, each in before.items()}, figures)
     return ChangesSinceVisit(looked.before_at, changed) if changed and looked.before_at else None

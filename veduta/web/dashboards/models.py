@@ -96,12 +96,12 @@ class DraftState(models.Model):
         return load_dashboard(self.definition)
 
 
-class Seen(models.Model):
+class LastVisit(models.Model):
     """When somebody looked at a dashboard last, and what they had those `controls` set to that begin so the next
     time."""
 
-    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="seen")
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="seen")
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="last_visits")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="last_visits")
     at = models.DateTimeField()
     controls = models.JSONField(default=dict, blank=True)
 
@@ -110,12 +110,12 @@ class Seen(models.Model):
         constraints = [models.UniqueConstraint(fields=["dashboard", "user"], name="seen_once_each")]
 
 
-class Looked(models.Model):
+class SeenFigures(models.Model):
     """The figures that somebody saw on a dashboard, or in a view of it, when they looked last (`now`), and when they
     looked before that; by their places."""
 
-    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="looked")
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="looked")
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="seen_figures")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="seen_figures")
     view = models.CharField(max_length=16, blank=True)
     now = models.JSONField(default=dict)
     now_at = models.DateTimeField()
@@ -142,13 +142,13 @@ def _new_key() -> str:
     return secrets.token_urlsafe(9)
 
 
-class KeptView(models.Model):
+class SavedView(models.Model):
     """A reader's own named state of a dashboard, at one of its pages. The `usual` one is shown where none is asked for.
     It is private, given to some people, or to everybody who may see the dashboard. `words` say what its parts were when
     it was kept, by the names that the core gives them."""
 
-    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="kept_views")
-    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="kept_views")
+    dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="saved_views")
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="saved_views")
     key = models.CharField(max_length=16, unique=True, default=_new_key, editable=False)
     name = models.CharField(max_length=100)
     state = models.JSONField(default=dict)
@@ -162,7 +162,6 @@ class KeptView(models.Model):
     deleted_at = models.DateTimeField(null=True, blank=True)
 
     class Meta:
-        db_table = "dashboards_view"  # indexes of long states have the name that a table would have
         ordering = ["name"]
         constraints = [
             models.UniqueConstraint(
@@ -214,7 +213,7 @@ class Notice(models.Model):
     given a view, or a state of a draft went over what they had set."""
 
     comment = models.ForeignKey(Comment, null=True, on_delete=models.CASCADE, related_name="notices")
-    view = models.ForeignKey(KeptView, null=True, on_delete=models.CASCADE, related_name="notices")
+    view = models.ForeignKey(SavedView, null=True, on_delete=models.CASCADE, related_name="notices")
     state = models.ForeignKey(DraftState, null=True, on_delete=models.CASCADE, related_name="notices")
     at = models.DateTimeField(default=timezone.now)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="notices")

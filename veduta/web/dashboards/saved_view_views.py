@@ -18,7 +18,7 @@ from veduta.web.common.requests import Flag, Line, Object, RequestModel, parse_j
 from veduta.web.dashboards import saved_views
 from veduta.web.dashboards.access import find_dashboard, list_viewers
 from veduta.web.dashboards.filter_bar import list_filter_bar
-from veduta.web.dashboards.models import KeptView
+from veduta.web.dashboards.models import SavedView
 from veduta.web.dashboards.row_access import has_row_filter
 from veduta.web.dashboards.session import DashboardSession
 from veduta.web.dashboards.view_requests import ViewRequest, open_session
@@ -86,7 +86,7 @@ def keep(request: Request, pk: uuid.UUID) -> JsonResponse:
     return _answer(view, f"“{view.name}” is kept.")
 
 
-def _answer(view: KeptView, message: str) -> JsonResponse:
+def _answer(view: SavedView, message: str) -> JsonResponse:
     link = reverse("dashboard-kept-open", args=[view.dashboard_id, view.key])
     return JsonResponse({"key": view.key, "name": view.name, "link": link, "message": message})
 

@@ -16,22 +16,22 @@ from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
 from veduta.web.dashboards.access import list_viewers, may_view
-from veduta.web.dashboards.models import Dashboard, KeptView, Notice
+from veduta.web.dashboards.models import Dashboard, Notice, SavedView
 
 MOST_VIEWS = 100
 """Of one person, of one dashboard."""
 
 
-def list_views(user: User, dashboard: Dashboard) -> QuerySet[KeptView]:
+def list_views(user: User, dashboard: Dashboard) -> QuerySet[SavedView]:
     """The views of a dashboard that somebody has kept or was given, their own first."""
     if not may_view(user, dashboard):
         raise PermissionDenied
     theirs = Q(owner=user) | Q(for_everybody=True) | Q(given_to=user)
-    views = KeptView.objects.filter(theirs, dashboard=dashboard, deleted_at=None)
+    views = SavedView.objects.filter(theirs, dashboard=dashboard, deleted_at=None)
     return views.select_related("owner").prefetch_related("given_to").distinct()
 
 
-def find(user: User, dashboard: Dashboard, key: str) -> KeptView:
+def find(user: User, dashboard: Dashboard, key: str) -> SavedView:
     """Raises Http404 for a view that is not there, or not for this person."""
     view = list_views(user, dashboard).filter(key=key).first()
     if view is None:
@@ -39,40 +39,40 @@ def find(user: User, dashboard: Dashboard, key: str) -> KeptView:
     return view
 
 
-def get_own(user: User, dashboard: Dashboard, key: str, deleted: bool = False) -> KeptView:
+def get_own(user: User, dashboard: Dashboard, key: str, deleted: bool = False) -> SavedView:
     """A view that somebody may change. Raises Http404 for any other."""
     if not may_view(user, dashboard):
         raise Http404
-    view = KeptView.objects.filter(dashboard=dashboard, owner=user, key=key, deleted_at__isnull=not deleted).first()
+    view = SavedView.objects.filter(dashboard=dashboard, owner=user, key=key, deleted_at__isnull=not deleted).first()
     if view is None:
         raise Http404
     return view
 
 
-def find_usual(user: User, dashboard: Dashboard) -> KeptView | None:
+def find_usual(user: User, dashboard: Dashboard) -> SavedView | None:
     """The view that somebody has as their usual one."""
-    return KeptView.objects.filter(dashboard=dashboard, owner=user, usual=True, deleted_at=None).first()
+    return SavedView.objects.filter(dashboard=dashboard, owner=user, usual=True, deleted_at=None).first()
 
 
-def keep(user: User, dashboard: Dashboard, name: str, state: ViewState, page: str, words: dict[str, str]) -> KeptView:
+def keep(user: User, dashboard: Dashboard, name: str, state: ViewState, page: str, words: dict[str, str]) -> SavedView:
     """Keep a state by a name. Raises VedutaError for a name that is taken."""
     if not may_view(user, dashboard):
         raise PermissionDenied
-    own_ones = KeptView.objects.filter(dashboard=dashboard, owner=user, deleted_at=None)
+    own_ones = SavedView.objects.filter(dashboard=dashboard, owner=user, deleted_at=None)
     if own_ones.count() >= MOST_VIEWS:
         raise VedutaError(f"You have {MOST_VIEWS} views of this dashboard.", hint="Delete one of them first.")
-    view = KeptView(dashboard=dashboard, owner=user)
+    view = SavedView(dashboard=dashboard, owner=user)
     set_name(view, name)
     set_state(view, state, page, words)
     return view
 
 
-def set_name(view: KeptView, name: str) -> None:
+def set_name(view: SavedView, name: str) -> None:
     """Raises VedutaError for a name that is empty, or taken."""
     name = " ".join(name.split())[:100]
     if not name:
         raise VedutaError("The view has no name.", hint="Write a few words by which you know it again.")
-    others = KeptView.objects.filter(dashboard=view.dashboard, owner=view.owner, name=name, deleted_at=None)
+    others = SavedView.objects.filter(dashboard=view.dashboard, owner=view.owner, name=name, deleted_at=None)
     if others.exclude(pk=view.pk).exists():
         raise VedutaError(
             f"You have a view called “{name}”.", hint="Choose another name, or open that one and keep it as it is now."
@@ -81,20 +81,20 @@ def set_name(view: KeptView, name: str) -> None:
     view.save()
 
 
-def set_state(view: KeptView, state: ViewState, page: str, words: dict[str, str]) -> None:
+def set_state(view: SavedView, state: ViewState, page: str, words: dict[str, str]) -> None:
     view.state, view.page, view.words = json.loads(state.model_dump_json(exclude_defaults=True)), page, words
     view.save()
 
 
-def set_usual(view: KeptView, usual: bool) -> None:
+def set_usual(view: SavedView, usual: bool) -> None:
     """Have a view as the usual one instead of any other, or no longer."""
     with transaction.atomic():
-        KeptView.objects.filter(dashboard=view.dashboard, owner=view.owner, usual=True).update(usual=False)
+        SavedView.objects.filter(dashboard=view.dashboard, owner=view.owner, usual=True).update(usual=False)
         view.usual = usual
         view.save()
 
 
-def give_to(view: KeptView, people: Iterable[int], for_everybody: bool) -> None:
+def give_to(view: SavedView, people: Iterable[int], for_everybody: bool) -> None:
     """Give a view to some of those who may see its dashboard, who find it in their inbox, or to all of them."""
     with transaction.atomic():
         view.for_everybody = for_everybody
@@ -105,18 +105,18 @@ def give_to(view: KeptView, people: Iterable[int], for_everybody: bool) -> None:
             Notice.objects.get_or_create(view=view, user=person)
 
 
-def mark_read(user: User, view: KeptView) -> None:
+def mark_read(user: User, view: SavedView) -> None:
     unread = view.notices.filter(user=user, read_at=None)
     if unread.exists():
         note(lambda: unread.update(read_at=timezone.now()))
 
 
-def delete(view: KeptView) -> None:
+def delete(view: SavedView) -> None:
     view.deleted_at, view.usual = timezone.now(), False
     view.save()
 
 
-def restore(view: KeptView) -> None:
+def restore(view: SavedView) -> None:
     """Bring back a view that was deleted. Raises VedutaError if another has its name by now."""
     view.deleted_at = None
     set_name(view, view.name)
