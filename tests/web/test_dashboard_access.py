@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from django.core.exceptions import PermissionDenied
+from django.test import tag
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
@@ -53,6 +54,7 @@ class DashboardAccess(DashboardTest):
                 self.assertEqual({word for word, may in rules.items() if may(person, dashboard)}, allowed)
                 self.assertEqual(dashboard in list_dashboards(person), "see" in allowed, "the list obeys the rule")
 
+    @tag("long")
     def test_addresses(self):
         """A dashboard that is not published has no page but its editor, to which whoever may edit it is led."""
         pages = (("dashboard",), ("dashboard-comments",), ("dashboard-block", "bars"))

@@ -8,7 +8,7 @@ import re
 
 from django.contrib.auth.models import Group
 from django.core.exceptions import PermissionDenied
-from django.test import Client
+from django.test import Client, tag
 from django.urls import get_resolver, reverse
 from django.utils import timezone
 
@@ -56,6 +56,7 @@ class Bounded(ModelTest):
 
 
 class EveryWay(Bounded):
+    @tag("long")
     def test_no_page_that_can_be_opened_shows_a_hidden_row(self):
         definition = load_definition({"dataset": str(self.dataset.pk), "show": [self.fare], "by": [self.ids["region"]]})
         chart = charts.create_chart(self.analyst, self.now(), definition, "Regions")

@@ -10,7 +10,7 @@ import polars as pl
 import xlsxwriter
 from django.conf import settings
 from django.core.exceptions import PermissionDenied
-from django.test import override_settings
+from django.test import override_settings, tag
 from django.urls import reverse
 from django.utils import timezone
 
@@ -189,6 +189,7 @@ class Fetched(WebTest):
         self.assertIn("refuses us (status 401)", refresh.message)
         self.assertEqual(dataset.current.rows, 450)
 
+    @tag("long")
     def test_a_new_column_a_day_and_one_that_is_renamed(self):
         dataset = self.dataset(path="harbour-counts", records="gates.counts")
         self.assertEqual(len(dataset.schema.fields), 121)

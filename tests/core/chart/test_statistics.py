@@ -11,6 +11,7 @@ from itertools import combinations
 
 import numpy as np
 import polars as pl
+from django.test import tag
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -67,6 +68,7 @@ class Fits(unittest.TestCase):
                 self.assertEqual(line.equation, equation or line.equation)
                 self.assertEqual(line.count, 20)
 
+    @tag("long")
     def test_a_smoothed_line_follows_what_is_straight(self):
         x = list(range(30))
         line = fit_line(x, [2.0 * v for v in x], "smoothed")

@@ -6,6 +6,7 @@ from dataclasses import asdict
 
 import jsonschema_rs
 import polars as pl
+from django.test import tag
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -97,6 +98,7 @@ def renamed(text: str) -> str:
 class MadeFromTemplates(unittest.TestCase):
     maxDiff = 3_000
 
+    @tag("long")
     def test_each_kind_draws_the_same_of_the_same_rows_under_other_names(self):
         for kind in KINDS.values():
             for parts in fitting(kind, ROWS)[-3:]:

@@ -13,6 +13,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from django.test import tag
 from sqlalchemy import create_engine
 
 from tests.core.support import FolderTest
@@ -167,6 +168,7 @@ class Sqlite(FolderTest):
             self.landed(query=rows, patience=Deadline(wanted=lambda: False))
         self.assertEqual(len(self.landed(query=rows, limit=150)["i"]), 250)
 
+    @tag("long")
     def test_batches_are_small_where_rows_are_wide(self):
         sizes = []
         wide = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 400) select i, {} from n"
@@ -220,6 +222,7 @@ class Postgres(FolderTest):
             subprocess.run, [bin_ / "pg_ctl", "-D", cls.home / "data", "-m", "immediate", "stop"], **quiet
         )
 
+    @tag("long")
     def test_rows_of_all_types_and_nothing_is_written(self):
         engine = self.engine()
         with create_engine(f"postgresql+psycopg://reader@127.0.0.1:{self.port}/postgres").begin() as connection:

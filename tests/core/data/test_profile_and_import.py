@@ -3,6 +3,7 @@ import unittest
 from collections import Counter
 
 import polars as pl
+from django.test import tag
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -79,6 +80,7 @@ class Imports(FolderTest):
         self.assertEqual(reading.failures[fields["Tickets sold"].id].examples, [(6, "about 90")])
         self.assertEqual((reading.ragged.short, reading.ragged.long), (1, 1))
 
+    @tag("long")
     def test_the_same_whatever_the_size_of_blocks(self):
         path = self.folder / "sailings.csv"
         generate_sailings(400).write_csv(path)

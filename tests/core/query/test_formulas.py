@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import unittest
 
+from django.test import tag
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -20,6 +21,7 @@ class AgainstPlainPython(unittest.TestCase):
     def test_aggregates_and_grains(self, question):
         compare(self, question)
 
+    @tag("long")
     @examples(250)
     @given(questions(timed=True))
     def test_windows_and_time(self, question):

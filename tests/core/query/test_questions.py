@@ -43,6 +43,7 @@ def ask(names: tuple[str, ...], formulas: list[str], **more: Any):
 
 
 class AgainstSql(unittest.TestCase):
+    @tag("long")
     def test_each_question_has_the_answer_of_its_sql(self):
         self.assertGreaterEqual(len(QUESTIONS), 60)
         for names, formulas, more, sql in QUESTIONS:

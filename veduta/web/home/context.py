@@ -11,7 +11,10 @@ from veduta.web.palettes.models import load_paints
 
 def _count_waiting(user: User) -> int:
     """What waits in somebody's inbox: tasks, and what was said to them and is not read."""
-    return list_tasks(user).count() + list_notices(user).filter(read_at=None).count()
+    tasks = list_tasks(user).count()
+    # What somebody may see takes longer to find out than that they have nothing to read.
+    unread = user.notices.filter(read_at=None).exists() and list_notices(user).filter(read_at=None).count()
+    return tasks + unread
 
 
 def make_shared_context(request: HttpRequest) -> dict:
