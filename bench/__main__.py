@@ -203,11 +203,12 @@ def _served(megabytes_for_answers: int = 128):
     from urllib.parse import urlencode
     from urllib.request import HTTPCookieProcessor, build_opener
 
-    from tests.browser.support import start_server
+    from tests.browser.support import prepare_demo, start_server
     from veduta.demo import PASSWORD
 
     _, dashboard = prepare()
     os.environ["VEDUTA_ANSWERS_MB"] = str(megabytes_for_answers)
+    prepare_demo(FOLDER)
     address = start_server(FOLDER)
     opener = build_opener(HTTPCookieProcessor(jar := CookieJar()))
     opener.open(f"{address}/sign-in/").read()
@@ -511,13 +512,14 @@ def bench_lists() -> None:
 def bench_load() -> None:
     """One reader, and many at once, who click at random on the demo's dashboard over HTTP; for BENCH_LOAD_SECONDS."""
     from bench import load
-    from tests.browser.support import start_server
+    from tests.browser.support import prepare_demo, start_server
     from veduta.demo.load import load_demo
 
     call_command("migrate", verbosity=0)
     dashboard = load_demo(FOLDER / "demo", load.ROWS)
     path = f"/dashboards/{dashboard.pk}/"
     vessel = next(each.field for each in dashboard.published.load().controls if each.id == "vessel")
+    prepare_demo(FOLDER)
     address = start_server(FOLDER)
     load.run(figures, address, path, vessel)
 
@@ -525,12 +527,13 @@ def bench_load() -> None:
 def bench_live() -> None:
     """Fifty editors of a dashboard open at once, while somebody changes it."""
     from bench import live
-    from tests.browser.support import start_server
+    from tests.browser.support import prepare_demo, start_server
     from veduta.demo.load import load_demo
 
     call_command("migrate", verbosity=0)
     dashboard = load_demo(FOLDER / "demo", 60_000)
     path = f"/dashboards/{dashboard.pk}/"
+    prepare_demo(FOLDER)
     address = start_server(FOLDER)
     live.run(figures, address, path, dashboard)
 

@@ -13,7 +13,7 @@ from typing import Any
 import vl_convert
 from playwright.sync_api import Page
 
-from tests.browser.support import browser, start_server
+from tests.browser.support import browser, prepare_demo, start_server
 from veduta.core.chart.kinds import KINDS, THEMES
 from veduta.demo import PASSWORD
 
@@ -57,7 +57,8 @@ def main() -> None:
     FOLDER.mkdir(exist_ok=True)
     folder = tempfile.mkdtemp(prefix="veduta-gallery-")
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    server = start_server(Path(folder), rows="20000")
+    prepare_demo(Path(folder), rows="20000")
+    server = start_server(Path(folder))
     page = browser().new_page()
     page.goto(f"{server}/sign-in/")
     page.fill("[name=username]", "analyst")

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 from playwright.sync_api import Page, sync_playwright
 
-from tests.browser.support import ARGUMENTS, CHROMIUM, ROOT, start_server
+from tests.browser.support import ARGUMENTS, CHROMIUM, ROOT, prepare_demo, start_server
 from veduta.demo import PASSWORD
 
 SHOTS = ROOT / "docs" / "screenshots"
@@ -141,7 +141,8 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="veduta-screenshots-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)  # after the server, which is stopped at the exit too
     with sync_playwright() as playwright:
-        address = start_server(folder, "60000")
+        prepare_demo(folder, "60000")
+        address = start_server(folder)
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         explorer = Camera(browser, address, "explorer")
         explorer.dashboard()

@@ -4,6 +4,7 @@ with demo data in a folder of their own."""
 from __future__ import annotations
 
 import atexit
+import fcntl
 import os
 import shutil
 import socket
@@ -45,21 +46,34 @@ sessions: dict[str, list] = {}
 """The cookies of whoever has signed in."""
 
 
-def start_server(folder: Path, rows: str = ROWS) -> str:
-    """Start server and worker on demo data in a folder; they stop with this process. Returns the address."""
-    port = str(_two_free_ports())
-    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port}
-
-    def manage(*arguments: str) -> list[str]:
-        return [sys.executable, "manage.py", *arguments]
-
+def prepare_demo(folder: Path, rows: str = ROWS) -> None:
+    """Fill a folder with the demo data."""
     for command in (
         ("migrate", "--verbosity=0"),
         ("collectstatic", "--noinput", "--verbosity=0"),
         ("demo", f"--rows={rows}"),
     ):
-        subprocess.run(manage(*command), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
-    server = subprocess.Popen(manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
+        environment = os.environ | {"VEDUTA_DATA": str(folder)}
+        subprocess.run(_manage(*command), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+
+def copy_demo(folder: Path) -> None:
+    """Fill a folder with the demo data that the first who needs it prepares for the whole run."""
+    prepared = Path(os.environ["VEDUTA_TEST_RUN"]) / "demo"
+    with open(prepared.with_suffix(".lock"), "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not prepared.exists():
+            prepare_demo(prepared)
+    shutil.copytree(prepared, folder, dirs_exist_ok=True)
+
+
+def start_server(folder: Path) -> str:
+    """Start server and worker on the data in a folder; they stop with this process. Returns the address."""
+    port = str(_two_free_ports())
+    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port}
+    # The data is there already: this tells it at which address the stand-in answers now.
+    subprocess.run(_manage("demo"), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
+    server = subprocess.Popen(_manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
     atexit.register(lambda: (server.terminate(), server.wait(timeout=30)))
     address = f"http://127.0.0.1:{port}"
     for _ in range(300):
@@ -69,6 +83,10 @@ def start_server(folder: Path, rows: str = ROWS) -> str:
         except (urllib.error.URLError, ConnectionError):
             time.sleep(0.1)
     raise RuntimeError("The server did not start.")
+
+
+def _manage(*arguments: str) -> list[str]:
+    return [sys.executable, "manage.py", *arguments]
 
 
 def _two_free_ports() -> int:
@@ -88,6 +106,7 @@ def _two_free_ports() -> int:
 def server() -> str:
     folder = Path(tempfile.mkdtemp(prefix="veduta-browser-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    copy_demo(folder)
     return start_server(folder)
 
 
@@ -116,24 +135,6 @@ class BrowserTest(unittest.TestCase):
     """A page of its own for each test. Anything the page complains about fails the test."""
 
     viewport = {"width": 1280, "height": 800}
-    seconds = 5
-    """How long each test takes, about."""
-
-    def run(self, result: unittest.TestResult) -> None:
-        """A test that fails is run once more, and that is said: a busy machine is no fault of Veduta's."""
-        first = unittest.TestResult()
-        super().run(first)
-        if not first.wasSuccessful():
-            for _, words in [*first.errors, *first.failures]:
-                print(f"\nOnce more, {self.id()}: {words}", file=sys.stderr)
-            super().run(result)
-            return
-        result.startTest(self)
-        for _, reason in first.skipped:
-            result.addSkip(self, reason)
-        if not first.skipped:
-            result.addSuccess(self)
-        result.stopTest(self)
 
     def setUp(self) -> None:
         self.server = server()

@@ -1,5 +1,6 @@
-"""Everybody can use it: axe finds nothing in any state, light or dark, wide or on a telephone, and nothing has to be
-scrolled sideways there or at 200% zoom."""
+"""Everybody can use it: axe finds nothing in any state, and nothing has to be scrolled sideways on a telephone or at
+200% zoom. Each commit is looked at in the light and wide, and measured narrow; every night it is looked at in the dark
+and on a telephone too."""
 
 from __future__ import annotations
 
@@ -9,6 +10,7 @@ from contextlib import suppress
 
 from playwright.sync_api import TimeoutError
 
+from tests import NIGHTLY
 from tests.browser.states import STATES, Walker
 from tests.browser.support import ROOT, BrowserTest
 
@@ -21,9 +23,11 @@ OF_LOOK = {
     "values": ["color-contrast", "link-in-text-block", "scrollable-region-focusable", "target-size"],
 }
 """What can be right in one look and wrong in another."""
-LOOKS = {"light": ("light", 1280, 800, RULES), "dark, on a telephone": ("dark", 390, 844, OF_LOOK)}
-ZOOMED = {"width": 640, "height": 400}
-"""A window of 1280 by 800 at 200%."""
+LOOKS = {"light": ("light", 1280, 800, RULES)}
+if NIGHTLY:
+    LOOKS["dark, on a telephone"] = ("dark", 390, 844, OF_LOOK)
+NARROW = {"on a telephone": {"width": 390, "height": 844}, "zoomed": {"width": 640, "height": 400}}
+"""A telephone, and a window of 1280 by 800 at 200%."""
 FIND = """async ([part, rules]) => {
   const options = { runOnly: rules, resultTypes: ["violations"] };
   const { violations } = await axe.run(part, options);
@@ -37,7 +41,6 @@ SIDEWAYS = "document.documentElement.scrollWidth - document.documentElement.clie
 class Everybody(BrowserTest):
     """What each walks through; a class for each, so that they walk at the same time."""
 
-    seconds = 60
     who: str
     maxDiff = None
 
@@ -64,8 +67,10 @@ class Everybody(BrowserTest):
             self.page.set_viewport_size({"width": width, "height": height})
             self.page.evaluate(PAINTED)  # what scrolls now is made reachable in the next frame
             found += [f"{look}: {each}" for each in [*self.page.evaluate(FIND, [part, rules]), *self.sideways()]]
-        self.page.set_viewport_size(ZOOMED)
-        return found + [f"zoomed: {each}" for each in self.sideways()]
+        for look, size in NARROW.items():
+            self.page.set_viewport_size(size)
+            found += [f"{look}: {each}" for each in self.sideways()]
+        return found
 
     def sideways(self) -> list[str]:
         with suppress(TimeoutError):  # what stands beside something is moved once the window has changed
@@ -74,7 +79,7 @@ class Everybody(BrowserTest):
         return [f"sideways scroll of {wide} px"] if wide > 0 else []
 
     def walk(self, part: int, of: int) -> None:
-        """Each so-manieth of the states of this person."""
+        """Every `of`-th state of this person, beginning with the one at `part`."""
         mine = [name for name, (who, *_) in STATES.items() if who == self.who and ONLY in name]
         found = {name: self.findings(*STATES[name][1:]) for name in mine[part::of]}
         self.assertEqual({name: each for name, each in found.items() if each}, {})
