@@ -70,7 +70,7 @@ def copy_demo(folder: Path) -> None:
 def start_server(folder: Path) -> str:
     """Start server and worker on the data in a folder; they stop with this process. Returns the address."""
     port = str(_two_free_ports())
-    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port}
+    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "VEDUTA_LOG": "ERROR"}
     # The data is there already: this tells it at which address the stand-in answers now.
     subprocess.run(_manage("demo"), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
     server = subprocess.Popen(_manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from django.core.exceptions import PermissionDenied
-from django.test import tag
 from django.urls import reverse
 
 from tests.web.dashboard_support import DashboardTest
@@ -54,24 +53,6 @@ class DashboardAccess(DashboardTest):
                 self.assertEqual({word for word, may in rules.items() if may(person, dashboard)}, allowed)
                 self.assertEqual(dashboard in list_dashboards(person), "see" in allowed, "the list obeys the rule")
 
-    @tag("long")
-    def test_addresses(self):
-        """A dashboard that is not published has no page but its editor, to which whoever may edit it is led."""
-        pages = (("dashboard",), ("dashboard-comments",), ("dashboard-block", "bars"))
-        for case, person, dashboard, allowed in self.cases():
-            self.as_(person)
-            seen = "see" in allowed and dashboard.published_id is not None
-            wanted = dict.fromkeys(pages, seen) | {
-                ("dashboard-rows", "bars"): seen and "take" in allowed,
-                ("dashboard-edit",): "edit" in allowed,
-                ("dashboard-share",): "edit" in allowed,
-            }
-            for (name, *arguments), opens in wanted.items():
-                with self.subTest(case, address=name):
-                    is_led = name == "dashboard" and not opens and "edit" in allowed
-                    answer = self.client.get(reverse(name, args=[dashboard.pk, *arguments]))
-                    self.assertEqual(answer.status_code, 200 if opens else 302 if is_led else 404)
-
     def test_services_check_by_themselves(self):
         deeds = {
             "comment": lambda case, person, dashboard: comments.say(person, dashboard, case),
@@ -85,6 +66,32 @@ class DashboardAccess(DashboardTest):
                         deed(case, person, dashboard)
                     else:
                         self.assertRaises(PermissionDenied, deed, case, person, dashboard)
+
+    def test_what_somebody_saved_or_said_is_changed_by_nobody_else(self):
+        dashboard = self.dashboard
+        services.grant(self.analyst, dashboard, f"person-{self.explorer.pk}", "view", False)
+        view = saved_views.keep(self.explorer, dashboard, "Mine", ViewState(), "", {})
+        comment = comments.say(self.explorer, dashboard, "Good")
+        deeds = {
+            "rename": lambda who: saved_views.set_name(who, view, "Theirs"),
+            "save anew": lambda who: saved_views.set_state(who, view, ViewState(), "", {}),
+            "make usual": lambda who: saved_views.set_usual(who, view, True),
+            "give": lambda who: saved_views.give_to(who, view, [], True),
+            "delete": lambda who: saved_views.delete(who, view),
+            "bring back": lambda who: saved_views.restore(who, view),
+            "reword": lambda who: comments.edit(who, comment, "Bad"),
+            "take back": lambda who: comments.delete(who, comment),
+            "say again": lambda who: comments.restore(who, comment),
+        }
+        for name, deed in deeds.items():
+            for who in ("maker", "colleague", "steward"):
+                with self.subTest(deed=name, who=who):
+                    self.assertRaises(PermissionDenied, deed, self.people[who])
+            deed(self.explorer)
+        services.grant(self.analyst, dashboard, f"person-{self.explorer.pk}", "", False)
+        for name, deed in deeds.items():
+            with self.subTest(deed=name, who="its owner, to whom the dashboard is no longer granted"):
+                self.assertRaises(PermissionDenied, deed, User.objects.get(pk=self.explorer.pk))
 
     def test_what_was_deleted_is_nobodys(self):
         services.delete_dashboard(self.analyst, self.dashboard)

@@ -207,5 +207,5 @@ LOGGING: dict[str, Any] = {
     "loggers": {"veduta": {"level": "CRITICAL" if TESTING else "INFO"}},
 }
 if TESTING:
-    LOGGING["loggers"]["django.request"] = {"level": "CRITICAL"}
+    LOGGING["loggers"]["django.request"] = LOGGING["loggers"]["django.security"] = {"level": "CRITICAL"}
     LOGGING["loggers"]["axes"] = {"level": "CRITICAL"}

@@ -52,6 +52,7 @@ def list_people(request: Request) -> HttpResponse:
     )
 
 
+@require_GET
 @require_steward
 def list_deeds(request: Request) -> HttpResponse:
     """What people did that takes something from others, or gives it: the last of it first."""

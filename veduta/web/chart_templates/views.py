@@ -107,7 +107,7 @@ def begin(request: Request, chart: uuid.UUID) -> HttpResponse:
     definition = services.load_current_definition(request.user, of)
     try:
         made = services.make_from_chart(request.user, of, definition)
-        shown = make_chart_data(answer_chart(of.dataset, definition, request.user, is_suggested=True))
+        shown = make_chart_data(answer_chart(of.dataset, definition, request.user))
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": of, "problem": problem}, status=422)
     context = {"chart": of, "made": made, "shown": shown, **_describe_slots(made.template)}

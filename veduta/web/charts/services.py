@@ -22,7 +22,6 @@ from veduta.core.chart.question import (
     build_model_query,
     build_query,
     find_underlying_filters,
-    list_all_values,
     work_out,
 )
 from veduta.core.chart.sentence import list_parameter_settings, write_default_title, write_sentence
@@ -34,19 +33,19 @@ from veduta.core.errors import VedutaError
 from veduta.core.model.model import Model
 from veduta.core.query.batch import ModelQuery
 from veduta.core.query.explain import ExplainStep, explain
-from veduta.core.query.filters import Filter, label_grouping
+from veduta.core.query.filters import Filter
 from veduta.core.query.measures import list_counted_tables, measure_node
 from veduta.core.query.query import Column, Result
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
 from veduta.web.charts.models import Chart, Draft, Revision
+from veduta.web.charts.value_colours import keep_workspace_colours, load_workspace_colours
 from veduta.web.common.revisions import must_build_on
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.shape_store import Atlas
 from veduta.web.modelling.services import OtherDatasets, load_model_and_context, load_model_for, make_current_context
 from veduta.web.palettes.models import load_paints
-from veduta.web.palettes.services import load_value_colours
 
 
 def answer_chart(
@@ -58,15 +57,12 @@ def answer_chart(
     values: dict[str, Any] | None = None,
     stopped: Callable[[], bool] | None = None,
     rows_from: int = 0,
-    is_suggested: bool = False,
 ) -> AnsweredChart:
     """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
     over the chart's own for parameters; of a long table the rows from one on. Raises VedutaError with what does not
     fit."""
     model = load_model_for(dataset, reader, definition.values | (values or {}))
-    return answer_over(
-        model, definition, reader, extra, selection, stopped, rows_from=rows_from, is_suggested=is_suggested
-    )
+    return answer_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from)
 
 
 def answer_over(
@@ -80,15 +76,13 @@ def answer_over(
     rows_from: int = 0,
     paints: Paints | None = None,
     result: Result | None = None,
-    is_suggested: bool = False,
 ) -> AnsweredChart:
     """The chart worked out over a model as a reader may see it, on a dashboard if there is one; `result` is its answer
-    where that was given together with others. What is merely suggested gives values no colours. Raises VedutaError with
-    what does not fit."""
+    where that was given together with others. Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
     context = make_current_context(model, stopped)
     own_only = dashboard and dashboard.own_colours
-    colours = ValueColours() if own_only else load_workspace_colours(definition, model, gives=not is_suggested)
+    colours = ValueColours() if own_only else load_workspace_colours(definition, model)
     colours = colours.override(dashboard.colours) if dashboard else colours
     others, paints = OtherDatasets(reader), paints or load_paints()
     return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints, result)
@@ -101,16 +95,6 @@ def build_question(
     fit."""
     check_fields(definition, model.schema)
     return build_model_query(definition, model, make_current_context(model, stopped), extra)
-
-
-def load_workspace_colours(definition: ChartDefinition, model: Model, gives: bool = True) -> ValueColours:
-    """The workspace's colours of the values that a chart shows in colours; those that have none are given one, unless
-    told otherwise."""
-    dimensions = choose_kind(definition, model)[0].list_coloured_groups(definition)
-    if not dimensions or definition.own_colours:
-        return ValueColours()
-    names = [label_grouping(each, model.schema) for each in dimensions]
-    return load_value_colours(names, list_all_values(dimensions[0], model) if gives and len(dimensions) == 1 else None)
 
 
 def list_columns(dataset: Dataset, definition: ChartDefinition, reader: User | None) -> list[Column]:
@@ -190,7 +174,7 @@ def suggest_other_charts(user: User, chart: Chart, definition: ChartDefinition) 
     for opening in suggest_charts(str(chart.dataset_id), load_model_for(chart.dataset, user)):
         with suppress(VedutaError):
             if opening != definition:
-                found.append(answer_chart(chart.dataset, opening, user, is_suggested=True))
+                found.append(answer_chart(chart.dataset, opening, user))
     return found
 
 
@@ -219,6 +203,8 @@ def save_chart(user: User, chart: Chart, definition: ChartDefinition, base_revis
             chart=chart, number=chart.revision, name=chart.name, definition=chart.definition, saved_by=user
         )
         Draft.objects.filter(chart=chart, user=user).delete()
+    with suppress(VedutaError):  # of a dataset without rows
+        keep_workspace_colours(user, definition, load_model_for(chart.dataset, user))
     return chart
 
 

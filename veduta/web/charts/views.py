@@ -38,6 +38,7 @@ from veduta.web.charts.drill_menu import leads_of, leads_offered, open_everywher
 from veduta.web.charts.models import Chart
 from veduta.web.charts.popovers import MISSING_CLAUSES, ClauseSent, make_popover_context
 from veduta.web.charts.render import dump_definition, make_chart_data, render_rows
+from veduta.web.charts.value_colours import keep_workspace_colours
 from veduta.web.collaboration.live import HereSent, ThingWatch, be_present, stream_response
 from veduta.web.common.downloads import send_as_file
 from veduta.web.common.lists import Listed, ListHeading, list_context, sort_things
@@ -157,6 +158,7 @@ HEADINGS = (
 )
 
 
+@require_GET
 @require_builder
 def list_charts(request: Request) -> HttpResponse:
     listed = parse_query(request, Listed)
@@ -248,6 +250,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     except QueryCancelled:
         return JsonResponse({"stopped": True})
     took = (time.perf_counter() - started) * 1_000
+    keep_workspace_colours(request.user, answered.definition, model)
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
     if not result.same_periods:  # both tables cover the same as it is

@@ -135,6 +135,7 @@ def restore(user: User, comment: Comment) -> None:
 
 
 def _must_be_own(user: User, comment: Comment) -> None:
+    _must_see(user, comment.dashboard)
     if comment.author_id != user.pk:
         raise PermissionDenied("Only who wrote a comment can change it.")
 

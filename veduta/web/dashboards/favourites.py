@@ -18,6 +18,9 @@ APART = dt.timedelta(minutes=10)
 
 
 def note_seen(user: User, dashboard: Dashboard) -> None:
+    """Keep that somebody looks at a dashboard now."""
+    if not may_view(user, dashboard):
+        raise PermissionDenied
     now = timezone.now()
     last = LastVisit.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
     if last is None or now - last > APART:
@@ -26,6 +29,8 @@ def note_seen(user: User, dashboard: Dashboard) -> None:
 
 def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None:
     """Keep what somebody has set these controls to, for the next time."""
+    if not may_view(user, dashboard):
+        raise PermissionDenied
     seen = LastVisit.objects.filter(user=user, dashboard=dashboard)
     if controls and not seen.filter(controls=controls).exists():
         note(lambda: seen.update(controls=controls))

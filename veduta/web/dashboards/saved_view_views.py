@@ -99,16 +99,15 @@ def change(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
     view = saved_views.get_own(request.user, dashboard, key)
     message = ""
     if changes.name is not None:
-        saved_views.set_name(view, changes.name)
+        saved_views.set_name(request.user, view, changes.name)
         message = f"It is called “{view.name}” now."
     if changes.usual is not None:
-        saved_views.set_usual(view, changes.usual)
+        saved_views.set_usual(request.user, view, changes.usual)
         message = f"“{view.name}” is {'what you see first' if changes.usual else 'not what you see first any more'}."
     if changes.state is not None:
         state = load_state(changes.state)
-        saved_views.set_state(
-            view, state, changes.page, _describe_filters(DashboardSession.open(dashboard, state, request.user))
-        )
+        words = _describe_filters(DashboardSession.open(dashboard, state, request.user))
+        saved_views.set_state(request.user, view, state, changes.page, words)
         message = f"“{view.name}” is kept as it is now."
     return _answer(view, message)
 
@@ -139,7 +138,7 @@ def show_people(request: Request, pk: uuid.UUID, key: str) -> HttpResponse:
 def give(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
     dashboard, given = find_dashboard(request.user, pk), parse_json(request, ViewGiven)
     view = saved_views.get_own(request.user, dashboard, key)
-    saved_views.give_to(view, given.people, given.for_everybody)
+    saved_views.give_to(request.user, view, given.people, given.for_everybody)
     return _answer(view, f"“{view.name}” is given to those you chose.")
 
 
@@ -147,7 +146,7 @@ def give(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
 @require_sign_in
 def delete(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
     view = saved_views.get_own(request.user, find_dashboard(request.user, pk), key)
-    saved_views.delete(view)
+    saved_views.delete(request.user, view)
     undo = reverse("dashboard-kept-restore", args=[pk, key])
     return JsonResponse({"message": f"“{view.name}” is deleted.", "undo": undo})
 
@@ -156,7 +155,7 @@ def delete(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
 @require_sign_in
 def restore(request: Request, pk: uuid.UUID, key: str) -> JsonResponse:
     view = saved_views.get_own(request.user, find_dashboard(request.user, pk), key, deleted=True)
-    saved_views.restore(view)
+    saved_views.restore(request.user, view)
     return JsonResponse({"message": f"“{view.name}” is back."})
 
 

@@ -62,13 +62,19 @@ def keep(user: User, dashboard: Dashboard, name: str, state: ViewState, page: st
     if own_ones.count() >= MOST_VIEWS:
         raise VedutaError(f"You have {MOST_VIEWS} views of this dashboard.", hint="Delete one of them first.")
     view = SavedView(dashboard=dashboard, owner=user)
-    set_name(view, name)
-    set_state(view, state, page, words)
+    set_name(user, view, name)
+    set_state(user, view, state, page, words)
     return view
 
 
-def set_name(view: SavedView, name: str) -> None:
+def _must_own(user: User, view: SavedView) -> None:
+    if view.owner_id != user.pk or not may_view(user, view.dashboard):
+        raise PermissionDenied("Only who saved a view can change it.")
+
+
+def set_name(user: User, view: SavedView, name: str) -> None:
     """Raises VedutaError for a name that is empty, or taken."""
+    _must_own(user, view)
     name = " ".join(name.split())[:100]
     if not name:
         raise VedutaError("The view has no name.", hint="Write a few words by which you know it again.")
@@ -81,21 +87,24 @@ def set_name(view: SavedView, name: str) -> None:
     view.save()
 
 
-def set_state(view: SavedView, state: ViewState, page: str, words: dict[str, str]) -> None:
+def set_state(user: User, view: SavedView, state: ViewState, page: str, words: dict[str, str]) -> None:
+    _must_own(user, view)
     view.state, view.page, view.words = json.loads(state.model_dump_json(exclude_defaults=True)), page, words
     view.save()
 
 
-def set_usual(view: SavedView, usual: bool) -> None:
+def set_usual(user: User, view: SavedView, usual: bool) -> None:
     """Have a view as the usual one instead of any other, or no longer."""
+    _must_own(user, view)
     with transaction.atomic():
         SavedView.objects.filter(dashboard=view.dashboard, owner=view.owner, usual=True).update(usual=False)
         view.usual = usual
         view.save()
 
 
-def give_to(view: SavedView, people: Iterable[int], for_everybody: bool) -> None:
+def give_to(user: User, view: SavedView, people: Iterable[int], for_everybody: bool) -> None:
     """Give a view to some of those who may see its dashboard, who find it in their inbox, or to all of them."""
+    _must_own(user, view)
     with transaction.atomic():
         view.for_everybody = for_everybody
         view.save()
@@ -111,12 +120,13 @@ def mark_read(user: User, view: SavedView) -> None:
         note(lambda: unread.update(read_at=timezone.now()))
 
 
-def delete(view: SavedView) -> None:
+def delete(user: User, view: SavedView) -> None:
+    _must_own(user, view)
     view.deleted_at, view.usual = timezone.now(), False
     view.save()
 
 
-def restore(view: SavedView) -> None:
+def restore(user: User, view: SavedView) -> None:
     """Bring back a view that was deleted. Raises VedutaError if another has its name by now."""
     view.deleted_at = None
-    set_name(view, view.name)
+    set_name(user, view, view.name)

@@ -35,26 +35,31 @@ HEADING = "colour"
 
 def load_value_colours(fields: Sequence[str], values: Sequence[Any] | None) -> ValueColours:
     """The workspace's colours of values of fields. Where it is one field whose values are told, those that have none
-    are given one; what is merely suggested or looked at in small tells none."""
+    get the ones that `keep_value_colours` would keep."""
     rows = list(ValueColour.objects.filter(key=make_fields_key(tuple(fields))))
     if len(fields) == 1 and values and len(values) <= MOST_GIVEN:
-        rows += _give(fields[0], rows, values)
+        rows += _pick_colours(fields[0], rows, values)
     colours = tuple(ColourAssignment(values=row.keys, colour=row.name) for row in rows if row.name)
     return ValueColours([ColourList(fields=tuple(fields), colours=colours)] if colours else [])
 
 
-def _give(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> list[ValueColour]:
-    """Give colours to values that have none, once for all."""
+def keep_value_colours(field: str, values: Sequence[Any]) -> None:
+    """Keep colours for those values of a field that have none, once for all."""
+    if 0 < len(values) <= MOST_GIVEN:
+        new = _pick_colours(field, list(ValueColour.objects.filter(key=make_fields_key((field,)))), values)
+        if new:
+            # Whoever edits next keeps them where this fails.
+            note(lambda: ValueColour.objects.bulk_create(new, ignore_conflicts=True))
+
+
+def _pick_colours(field: str, rows: Sequence[ValueColour], values: Sequence[Any]) -> list[ValueColour]:
+    """What is not kept yet: the values that have no colour, with the colours that come next."""
     there = {row.keys[0]: row.given for row in rows}
     keys = [make_value_key(value) for value in values if len(str(value)) <= LONGEST]
-    new = [
+    return [
         ValueColour(key=make_fields_key((field,)), fields=[field], values=dump_values((key,)), given=colour)
         for key, colour in pick_given(there, keys).items()
     ]
-    if new:
-        # Whoever asks next gives them where this fails.
-        note(lambda: ValueColour.objects.bulk_create(new, ignore_conflicts=True))
-    return new
 
 
 Keeping = Callable[[User, Sequence[str]], frozenset[str | None]]

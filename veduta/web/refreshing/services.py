@@ -9,6 +9,7 @@ import datetime as dt
 import logging
 import shutil
 import uuid
+from collections.abc import Callable
 from typing import Any
 
 import polars as pl
@@ -54,6 +55,10 @@ def set_taking(user: User, dataset: Dataset, how: str, key: list[str], since: st
     dataset.save(update_fields=["taking"])
 
 
+after_refresh: list[Callable[[Dataset], None]] = []
+"""What is done once a dataset has new rows."""
+
+
 def run(refresh: Refresh) -> None:
     """Do one refresh, which was taken from the queue, to its end."""
     try:
@@ -63,6 +68,8 @@ def run(refresh: Refresh) -> None:
     except Exception as error:
         _put_back(refresh, error)
     else:
+        for follow_up in after_refresh:
+            follow_up(refresh.dataset)
         if not refresh.follows:
             refresh_followers(refresh.dataset, refresh)
 

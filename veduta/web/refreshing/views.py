@@ -46,11 +46,17 @@ class TakingForm(RequestModel):
     since: Line = ""
 
 
+def _get_refresh(number: int) -> Refresh:
+    """Raises Http404 for one that is not there, or of a dataset that was deleted."""
+    refreshes = Refresh.objects.filter(dataset__deleted_at=None).select_related("dataset", "upload")
+    return get_object_or_404(refreshes, pk=number)
+
+
 @require_GET
 @require_builder
 def refresh(request: Request, number: int) -> HttpResponse:
     """One refresh: while it runs, or what became of it."""
-    refresh = get_object_or_404(Refresh.objects.select_related("dataset", "upload"), pk=number)
+    refresh = _get_refresh(number)
     if refresh.state == Refresh.State.DONE:
         return redirect("dataset", refresh.dataset_id)
     if refresh.state == Refresh.State.FAILED and refresh.upload and refresh.upload.state == Upload.State.FAILED:
@@ -61,7 +67,7 @@ def refresh(request: Request, number: int) -> HttpResponse:
 @require_GET
 @require_builder
 def refresh_state(request: Request, number: int) -> JsonResponse:
-    refresh = get_object_or_404(Refresh.objects.select_related("dataset"), pk=number)
+    refresh = _get_refresh(number)
     return JsonResponse(
         {
             "state": "done" if refresh.state == Refresh.State.DONE else "open" if refresh.is_open else "failed",
@@ -77,7 +83,7 @@ def refresh_state(request: Request, number: int) -> JsonResponse:
 @require_POST
 @require_builder
 def refresh_stop(request: Request, number: int) -> JsonResponse:
-    stop(request.user, get_object_or_404(Refresh, pk=number))
+    stop(request.user, _get_refresh(number))
     return JsonResponse({"message": "It is being stopped. The dataset stays as it is."})
 
 
