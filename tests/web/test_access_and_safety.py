@@ -8,8 +8,8 @@ from pathlib import Path
 from unittest import mock
 
 from django.conf import settings
-from django.core.management import call_command
-from django.http import HttpResponse
+from django.core.management import CommandError, call_command
+from django.http import HttpRequest, HttpResponse
 from django.test import Client, override_settings, tag
 from django.urls import reverse
 
@@ -26,6 +26,22 @@ class Ids(WebTest):
         for name in ("dataset", "chart", "dashboard", "upload", "dashboard-edit", "dataset-rows"):
             self.assertEqual(self.client.get(reverse(name, args=[uuid.uuid4()])).status_code, 404)
         self.assertEqual(self.client.get("/charts/not-an-id/").status_code, 404)
+
+
+class Commands(WebTest):
+    def add(self, *arguments: str, password: str = PASSWORD) -> str:
+        with mock.patch("sys.stdin", StringIO(f"{password}\n")):
+            out = StringIO()
+            call_command("add_person", *arguments, stdout=out)
+            return out.getvalue()
+
+    def test_the_first_steward_is_added(self):
+        self.assertIn("mara is there now, as steward", self.add("mara", "--first-name", "Mara"))
+        self.assertTrue(self.client.login(username="mara", password=PASSWORD, request=HttpRequest()))
+        with self.assertRaisesMessage(CommandError, "already exists"):
+            self.add("mara")
+        with self.assertRaisesMessage(CommandError, "too short"):
+            self.add("nell", password="short")
 
 
 class Safety(WebTest):

@@ -7,6 +7,7 @@ import os
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -64,6 +65,17 @@ class Running(unittest.TestCase):
         run_code(PEOPLE, cls.environment)
         cls.server = start_server(cls, cls.environment)
         cls.place = ("127.0.0.1", int(cls.server.rpartition(":")[2]))
+
+    def test_a_backup_is_whole_and_overwrites_nothing(self):
+        copy = self.folder / "copy"
+        command = [sys.executable, "manage.py", "backup", str(copy)]
+        subprocess.run(command, cwd=ROOT, env=self.environment, check=True, stdout=subprocess.DEVNULL)
+        with contextlib.closing(sqlite3.connect(copy / "veduta.sqlite3")) as database:
+            people = database.execute("select count(*) from accounts_user").fetchone()[0]
+        self.assertGreater(people, 0)
+        self.assertTrue((copy / "uploads").is_dir())
+        again = subprocess.run(command, cwd=ROOT, env=self.environment, capture_output=True, text=True)
+        self.assertIn("is there already", again.stderr)
 
     def half_sent(self, data: bytes) -> socket.socket:
         connection = socket.create_connection(self.place)

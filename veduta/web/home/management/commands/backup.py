@@ -1,0 +1,33 @@
+import shutil
+import sqlite3
+from argparse import ArgumentParser
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand, CommandError
+from django.db import connection
+
+from veduta.web import installation
+
+
+class Command(BaseCommand):
+    help = "Copy the database, the uploads and the secret key into a new folder, while Veduta runs."
+
+    def add_arguments(self, parser: ArgumentParser) -> None:
+        parser.add_argument("folder", type=Path, help="a folder that is not there yet")
+
+    def handle(self, *, folder: Path, **options: Any) -> None:
+        try:
+            folder.mkdir(parents=True, mode=0o700)
+        except FileExistsError:
+            raise CommandError(f"{folder} is there already. Name another folder.") from None
+        connection.ensure_connection()
+        with closing(sqlite3.connect(folder / "veduta.sqlite3")) as copy:
+            connection.connection.backup(copy)  # the state of one moment, whatever is written meanwhile
+        # The database first: what is sent afterwards may be copied too, and what it names is there.
+        shutil.copytree(settings.UPLOAD_DIR, folder / "uploads")
+        if installation.KEY_FILE.exists():
+            shutil.copy2(installation.KEY_FILE, folder)
+        self.stdout.write(f"Copied to {folder}. To go back to it, start Veduta with VEDUTA_DATA={folder}.")
