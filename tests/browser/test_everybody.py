@@ -45,7 +45,6 @@ class Everybody(BrowserTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.page.context.add_init_script(path=AXE)
         # What a page remembers is of one state only; pages without an address have nothing to remember it in.
         self.page.context.add_init_script("try { sessionStorage.clear(); } catch {}")
         if self.who:
@@ -56,14 +55,17 @@ class Everybody(BrowserTest):
         super().tearDown()
 
     def findings(self, act: Callable[[Walker], None], part: str) -> list[str]:
-        self.page.goto("about:blank")  # the state before is not drawn anew in the size of this one
-        self.page.set_viewport_size({"width": 1280, "height": 800})
-        self.page.emulate_media(color_scheme="light")
+        if NIGHTLY:
+            self.page.goto("about:blank")  # the state before is not drawn anew in the size of this one
+            self.page.set_viewport_size(self.viewport)
+            self.page.emulate_media(color_scheme="light")
         act(Walker(self.page, self.server))
+        self.page.evaluate(AXE.read_text())
         found = []
         for look, (scheme, width, height, rules) in LOOKS.items():
-            self.page.emulate_media(color_scheme=scheme)
-            self.page.set_viewport_size({"width": width, "height": height})
+            if NIGHTLY:
+                self.page.emulate_media(color_scheme=scheme)
+                self.page.set_viewport_size({"width": width, "height": height})
             self.page.evaluate(PAINTED)  # what scrolls now is made reachable in the next frame
             found += [f"{look}: {each}" for each in [*self.page.evaluate(FIND, [part, rules]), *self.sideways()]]
         if NIGHTLY:
