@@ -17,6 +17,6 @@ export default [
   },
   {
     files: ["frontend/**/*.mjs", "tests/frontend/**/*.js"],
-    languageOptions: { globals: { ...globals.node, Element: "writable" } },
+    languageOptions: { globals: { ...globals.node, ...globals.browser } },
   },
 ];

@@ -107,7 +107,7 @@ function show({ table, index }, width) {
  * @param {Column} column
  * @param {number} width
  */
-function set(column, width) {
+export function setWidth(column, width) {
   show(column, width);
   const kept = keptWidths(column.table);
   kept[titleOf(column.heading)] = Math.max(LEAST, Math.round(width));
@@ -122,7 +122,7 @@ function fit(column) {
   table.style.width = "max-content";
   const natural = heading.offsetWidth + 1;
   fixedColumns(table).forEach((each, i) => (each.style.width = others[i]));
-  set(column, natural);
+  setWidth(column, natural);
 }
 
 /** @param {HTMLTableElement} table */
@@ -169,7 +169,7 @@ function drag(column, from) {
   const move = (/** @type {PointerEvent} */ event) => show(column, widthAt(event));
   const end = (/** @type {PointerEvent} */ event) => {
     document.removeEventListener("pointermove", move);
-    if (event.type === "pointerup" && event.clientX !== from) set(column, widthAt(event));
+    if (event.type === "pointerup" && event.clientX !== from) setWidth(column, widthAt(event));
   };
   document.addEventListener("pointermove", move);
   document.addEventListener("pointerup", end, { once: true });
@@ -209,8 +209,8 @@ export function watchWidths() {
     if (!column) return null;
     const width = column.heading.offsetWidth;
     return [
-      { label: "Wider", run: () => set(column, width + STEP) },
-      { label: "Narrower", run: () => set(column, width - STEP) },
+      { label: "Wider", run: () => setWidth(column, width + STEP) },
+      { label: "Narrower", run: () => setWidth(column, width - STEP) },
       { label: "As wide as its content", run: () => fit(column) },
       { label: "All columns as usual", run: () => asUsual(column.table) },
     ];

@@ -71,6 +71,7 @@ def start_server(folder: Path) -> str:
     """Start server and worker on the data in a folder; they stop with this process. Returns the address."""
     port = str(_two_free_ports())
     environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "VEDUTA_LOG": "ERROR"}
+    environment |= {"VEDUTA_PROCESSES": "1", "VEDUTA_WORKERS": "1"}  # each is a second of a core before the first page
     # The data is there already: this tells it at which address the stand-in answers now.
     subprocess.run(_manage("demo"), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
     server = subprocess.Popen(_manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)

@@ -12,6 +12,7 @@ from typing import Any
 
 from django.test import tag
 
+from tests import NIGHTLY
 from tests.browser.easel import easel, measured
 from tests.browser.support import CHROMIUM
 from tests.core.chart.test_kinds import MONTH, WEEKDAY, atlas, model_of
@@ -65,7 +66,7 @@ DIMENSIONS: list[list[Any]] = [
     [WEEKDAY, "region"],
     ["region", MONTH],
 ]
-MOST_OF_A_KIND = 3
+MOST_OF_A_KIND = 3 if NIGHTLY else 1
 """So many charts of a kind are drawn for each number of measures: every one takes its time."""
 
 
@@ -133,7 +134,7 @@ class Labels(unittest.TestCase):
         if answered.drawing.spec is None:
             return
         is_plain = len(parts["show"]) == 1 and parts.get("settings") in (None, {"labels": "all"})
-        sizes = SIZES if is_plain else {size: SIZES[size] for size in NARROW}
+        sizes = SIZES if is_plain and NIGHTLY else {size: SIZES[size] for size in NARROW}
         for size, (width, height) in sizes.items():
             with self.subTest(kind=declared.name, size=size, parts=parts):
                 height = max(height, answered.drawing.least_height)
