@@ -8,7 +8,8 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tests.core.chart.test_charts import FARE, MONTH, asked, chart
-from tests.core.chart.test_kinds import validator
+from tests.core.chart.test_kinds import MEASURES, drawn, validator
+from tests.core.chart.test_kinds import row as make_row
 from veduta.core.chart.drawing.shades import Steps
 
 PASSENGERS = {"field": "passengers", "aggregate": "sum"}
@@ -126,3 +127,29 @@ class Undivided(unittest.TestCase):
     def test_without_a_split_there_is_nothing_to_put_together(self):
         _, bars, line = self.rows(split=None)
         self.assertEqual([row["value"] for row in bars], [row["value"] for row in line])
+
+
+class RoomOfLyingBars(unittest.TestCase):
+    """Names, series of each, whether they stand beside one another; the step and the least height they get."""
+
+    TABLE = (
+        (3, 1, "stacked", None, 60 + 3 * 17),
+        (12, 1, "stacked", None, 60 + 12 * 17),
+        (13, 1, "stacked", 24, 60 + 13 * 17),
+        (13, 3, "stacked", 24, 60 + 13 * 17),
+        (4, 3, "grouped", None, 60 + 4 * 21),
+        (6, 2, "grouped", None, 60 + 6 * 17),
+        (7, 2, "grouped", 12, 60 + 7 * 17),
+        (5, 3, "grouped", 12, 60 + 5 * 21),
+    )
+
+    def test_each_can_be_read(self):
+        for names, series, stacking, step, least in self.TABLE:
+            rows = [
+                make_row(i, route=f"Route {i % names:02}", region=f"Sea {i // names}") for i in range(names * series)
+            ]
+            parts = {"show": [MEASURES[0]], "by": ["route"], "kind": "lying", "settings": {"stacking": stacking}}
+            with self.subTest(names=names, series=series, stacking=stacking):
+                drawing = drawn({**parts, **({"split": "region"} if series > 1 else {})}, rows).drawing
+                self.assertEqual(drawing.spec["height"], {"step": step} if step else "container")
+                self.assertEqual(drawing.least_height, least)

@@ -17,6 +17,7 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
+from veduta.core.data.combining import append_rows, replace_rows
 from veduta.core.data.field_changes import merge_fields
 from veduta.core.data.fields import DataField
 from veduta.core.data.sources import Fetched, Source, load_source
@@ -205,9 +206,10 @@ def _combine_versions(refresh: Refresh, before: Version, new: Version, fields: l
             raise VedutaError(
                 "The key by which rows are replaced is gone.", hint="Choose another key on the refreshes page."
             )
-        fresh = fresh.unique(keys, keep="last", maintain_order=True)
-        old = old.join(fresh.select(keys), on=keys, how="anti", nulls_equal=True, maintain_order="left")
-    frame = pl.concat([old, fresh], how="diagonal").collect(engine="in-memory")
+        combined = replace_rows(old, fresh, keys)
+    else:
+        combined = append_rows(old, fresh)
+    frame = combined.collect(engine="in-memory")
     version = _create_version(refresh, new.file_name)
     there = [field for field in fields if field.id in frame.columns]
     write_rows(version, frame.select([field.id for field in there]), there)

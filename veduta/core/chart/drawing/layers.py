@@ -46,8 +46,8 @@ LABELLED = 40  # so many horizontal bars carry their value beside them
 STEP = 24
 BESIDE_BANDS = 1.35
 """How far a text may reach beyond its band."""
-LEAST_STEP, AROUND_ROWS = 17, 60
-"""The least height of a lying row, and what stands above and below them, in pixels."""
+LEAST_STEP, LEAST_BAR, AROUND_ROWS = 17, 7, 60
+"""The least height of a lying row and of a bar in a group, and what stands above and below all rows, in pixels."""
 AROUND_NAMES = 12
 """px beside the names of series where their lines end."""
 NARROW, LEAST_PLOT = 300, 80
@@ -391,7 +391,8 @@ def _give_room(ground: LayerContext, spec: dict[str, Any], placed: Sequence[Plac
     per_name = max([len(each.series) for each in placed if each.layer.how == "bar" and grouped], default=1) or 1
     if rows * per_name > MOST_STANDING:
         spec["height"] = {"step": STEP if per_name == 1 else STEP // 2}
-    return AROUND_ROWS + LEAST_STEP * rows if rows else 0
+    # A bar of a group needs less room than a name, but not nothing: three of them need 21 pixels, two the 17 of a name.
+    return AROUND_ROWS + max(LEAST_STEP, LEAST_BAR * per_name) * rows if rows else 0
 
 
 def _measure_below_legend(ground: LayerContext) -> int:
