@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 
 from tests.core.chart.test_charts import FARE, MONTH, asked, chart
 from tests.core.chart.test_kinds import MEASURES, drawn, validator
-from tests.core.chart.test_kinds import row as make_row
 from veduta.core.chart.drawing.shades import Steps
 
 PASSENGERS = {"field": "passengers", "aggregate": "sum"}
