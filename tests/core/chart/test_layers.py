@@ -145,7 +145,8 @@ class RoomOfLyingBars(unittest.TestCase):
     def test_each_can_be_read(self):
         for names, series, stacking, step, least in self.TABLE:
             rows = [
-                make_row(i, route=f"Route {i % names:02}", region=f"Sea {i // names}") for i in range(names * series)
+                test_kinds.row(i, route=f"Route {i % names:02}", region=f"Sea {i // names}")
+                for i in range(names * series)
             ]
             parts = {"show": [MEASURES[0]], "by": ["route"], "kind": "lying", "settings": {"stacking": stacking}}
             with self.subTest(names=names, series=series, stacking=stacking):
