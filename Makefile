@@ -11,7 +11,7 @@ export PORT
 # Compiled files are kept: each of the many processes of the tests starts three times as fast.
 export PYTHONDONTWRITEBYTECODE =
 
-.PHONY: demo test quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots gallery build setup clean browser
+.PHONY: demo test nightly test-seconds quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots gallery build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -31,14 +31,23 @@ dev: setup
 	@VEDUTA_DEBUG=1 $(BIN)/python manage.py demo
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
 
+# One run also says how much of the core its tests run through.
 test: setup build browser
 	@node --test --test-reporter=dot tests/frontend
-	@$(BIN)/python manage.py test --parallel 2
+	@$(BIN)/python manage.py test --parallel auto
+
+# Everything, with all random examples, and pages in every look.
+nightly: export VEDUTA_EFFORT = nightly
+nightly: test
+
+# Records how long each class takes, by which the runner orders them.
+test-seconds: export VEDUTA_RECORD_SECONDS = 1
+test-seconds: test
 
 # What needs no browser and kills nothing, with fewer random examples.
 quick: setup
 	@node --test --test-reporter=dot tests/frontend
-	@VEDUTA_EFFORT=quick $(BIN)/python manage.py test --parallel 2 --exclude-tag browser --exclude-tag killing --exclude-tag long
+	@VEDUTA_EFFORT=quick $(BIN)/python manage.py test --parallel auto --exclude-tag browser --exclude-tag killing --exclude-tag long
 
 lint: setup requirements-check
 	@$(BIN)/ruff check .
@@ -118,11 +127,13 @@ $(DIST)/built: node_modules/.package-lock.json $(shell find frontend veduta/web/
 	@node frontend/build.mjs
 	@touch $@
 
-# The browser tests drive Debian's Chromium. It is installed where that is allowed; otherwise this says what to do.
+# The browser tests drive Debian's Chromium without a window. It is installed where that is allowed; otherwise this says
+# what to do.
 browser:
-	@test -x /usr/bin/chromium || { echo "Installing Chromium for the browser tests …"; \
-	  { test "$$(id -u)" = 0 && apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
-	  { echo "The browser tests need Chromium. Install it (sudo apt-get install chromium), then run make test again."; exit 1; }; }
+	@test -x /usr/bin/chromium-headless-shell || { echo "Installing Chromium for the browser tests …"; \
+	  { test "$$(id -u)" = 0 && apt-get update -qq && \
+	    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium-headless-shell >/dev/null; } || \
+	  { echo "The browser tests need Chromium: sudo apt-get install chromium-headless-shell"; exit 1; }; }
 
 clean:
 	rm -rf .venv node_modules $(DIST)

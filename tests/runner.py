@@ -47,7 +47,7 @@ class SlowestFirst(ParallelTestSuite):
     runner_class = TimedRunner
 
     def __init__(self, subsuites: list[unittest.TestSuite], processes: int, *args, **kwargs) -> None:
-        recorded = json.loads(RECORD.read_text()) if RECORD.exists() else {}
+        recorded = read_seconds()
         self.seconds: dict[str, float] = {}
         browser = [suite for suite in subsuites if "browser" in _find_tags(suite)]
         rest = [suite for suite in subsuites if "browser" not in _find_tags(suite)]
@@ -80,6 +80,10 @@ def divide_evenly(suites: list[unittest.TestSuite], parts: int, recorded: dict[s
     return [unittest.TestSuite(part) for part in tests if part]
 
 
+def read_seconds() -> dict[str, float]:
+    return json.loads(RECORD.read_text()) if RECORD.exists() else {}
+
+
 def estimate_seconds(suite: unittest.TestSuite, recorded: dict[str, float]) -> float:
     """As recorded; a second for each test of a class that is new."""
     tests = list(suite)
@@ -88,11 +92,12 @@ def estimate_seconds(suite: unittest.TestSuite, recorded: dict[str, float]) -> f
 
 
 def record_seconds(seconds: dict[str, float]) -> None:
-    """Writes the seconds of each class to seconds.json, and shows the slowest tests."""
+    """Writes the seconds of each class that was run to seconds.json, and shows the slowest tests."""
     classes: dict[str, float] = defaultdict(float)
     for name, taken in seconds.items():
         classes[name.rpartition(".")[0]] += taken
-    RECORD.write_text(json.dumps({name: round(classes[name], 1) for name in sorted(classes)}, indent=1) + "\n")
+    recorded = read_seconds() | {name: round(taken, 1) for name, taken in classes.items()}
+    RECORD.write_text(json.dumps(dict(sorted(recorded.items())), indent=1) + "\n")
     for name in sorted(seconds, key=lambda name: -seconds[name])[:SLOWEST_SHOWN]:
         print(f"{seconds[name]:8.2f} s  {name}")
 

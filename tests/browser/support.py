@@ -28,7 +28,8 @@ from veduta.demo import PASSWORD
 # Playwright's loop runs in this thread, and Django would refuse to close the test database beside it.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
 ROOT = Path(__file__).parents[2]
-CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
+CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell")
+"""Chromium without a window, which opens a page twice as fast as the browser with one does."""
 ARGUMENTS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -130,7 +131,7 @@ def _body(response: Response) -> str:
 
 @tag("browser")
 @unittest.skipUnless(
-    Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium"
+    Path(CHROMIUM).exists(), "Chromium is not installed: run make test, or sudo apt-get install chromium-headless-shell"
 )
 class BrowserTest(unittest.TestCase):
     """A page of its own for each test. Anything the page complains about fails the test."""

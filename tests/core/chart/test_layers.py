@@ -7,8 +7,8 @@ from itertools import pairwise
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from tests.core.chart.test_charts import FARE, MONTH, asked, chart
 from tests.core.chart import test_kinds
+from tests.core.chart.test_charts import FARE, MONTH, asked, chart
 from tests.core.chart.test_kinds import MEASURES, drawn, validator
 from veduta.core.chart.drawing.shades import Steps
 
