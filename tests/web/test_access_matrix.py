@@ -50,7 +50,8 @@ SECTIONS = {
     "deleted": "Everything that can be deleted is deleted",
 }
 LEGEND = {"yes": "may", "-": "is not found, or not allowed", "in": "is asked to sign in"}
-FORMS = ("chart-new", "template-use")
+OF_SELECTIONS = ("dashboard-selection", "dashboard-together")
+FORMS = ("chart-new",)
 PICTURE = b"\x89PNG\r\n\x1a\n"
 
 
@@ -148,6 +149,7 @@ class Matrix(WebTest):
         start = pattern.name.split("-")[0]
         values = {
             "number": 1 if "pk" in pattern.pattern.converters else self.ids.get(start, 1),
+            **({"number": 0} if pattern.name in OF_SELECTIONS else {}),
             "kind": "feed",
             "field_id": "c1",
             "formula_id": "twice",
@@ -177,11 +179,11 @@ class Matrix(WebTest):
 
     def query(self, name: str) -> dict[str, str]:
         """What an address needs to find what it is about."""
-        if name in ("dashboard-selection", "dashboard-together"):
+        if name in OF_SELECTIONS:
             selection = {"block": "bars", "by": [{"field": self.region}], "points": [["North Reach"]]}
             return {"v": json.dumps({"selections": [selection]})}
         if name in ("chart-new", "template-use"):
-            return {"dataset": str(self.ids["dataset"])}
+            return {"dataset" if name == "chart-new" else "source": str(self.ids["dataset"])}
         return {}
 
     def read_rows(self) -> dict[tuple[str, str], str]:
