@@ -31,7 +31,6 @@ dev: setup
 	@VEDUTA_DEBUG=1 $(BIN)/python manage.py demo
 	@trap 'kill 0' EXIT; node frontend/build.mjs --watch & VEDUTA_DEBUG=1 $(BIN)/python manage.py worker & VEDUTA_DEBUG=1 $(BIN)/python manage.py runserver 127.0.0.1:$(PORT)
 
-# One run also says how much of the core its tests run through.
 test: setup build browser
 	@node --test --test-reporter=dot tests/frontend
 	@$(BIN)/python manage.py test --parallel auto

@@ -49,12 +49,12 @@ sessions: dict[str, list] = {}
 
 def prepare_demo(folder: Path, rows: str = ROWS) -> None:
     """Fill a folder with the demo data."""
+    environment = os.environ | {"VEDUTA_DATA": str(folder)}
     for command in (
         ("migrate", "--verbosity=0"),
         ("collectstatic", "--noinput", "--verbosity=0"),
         ("demo", f"--rows={rows}"),
     ):
-        environment = os.environ | {"VEDUTA_DATA": str(folder)}
         subprocess.run(_manage(*command), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
 
 
@@ -68,11 +68,11 @@ def copy_demo(folder: Path) -> None:
     shutil.copytree(prepared, folder, dirs_exist_ok=True)
 
 
-def start_server(folder: Path) -> str:
-    """Start server and worker on the data in a folder; they stop with this process. Returns the address."""
+def start_server(folder: Path, **settings: str) -> str:
+    """Start server and worker on the data in a folder, with settings; they stop with this process. Returns the
+    address."""
     port = str(_two_free_ports())
-    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "VEDUTA_LOG": "ERROR"}
-    environment |= {"VEDUTA_PROCESSES": "1", "VEDUTA_WORKERS": "1"}  # each is a second of a core before the first page
+    environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "VEDUTA_LOG": "ERROR"} | settings
     # The data is there already: this tells it at which address the stand-in answers now.
     subprocess.run(_manage("demo"), cwd=ROOT, env=environment, check=True, stdout=subprocess.DEVNULL)
     server = subprocess.Popen(_manage("serve", "--demo"), cwd=ROOT, env=environment, stdout=subprocess.DEVNULL)
@@ -109,7 +109,8 @@ def server() -> str:
     folder = Path(tempfile.mkdtemp(prefix="veduta-browser-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     copy_demo(folder)
-    return start_server(folder)
+    # Each process more takes seconds of a core before the first page.
+    return start_server(folder, VEDUTA_PROCESSES="1", VEDUTA_WORKERS="1")
 
 
 @cache

@@ -63,9 +63,8 @@ class Everybody(BrowserTest):
         self.page.evaluate(AXE.read_text())
         found = []
         for look, (scheme, width, height, rules) in LOOKS.items():
-            if NIGHTLY:
-                self.page.emulate_media(color_scheme=scheme)
-                self.page.set_viewport_size({"width": width, "height": height})
+            self.page.emulate_media(color_scheme=scheme)
+            self.page.set_viewport_size({"width": width, "height": height})
             self.page.evaluate(PAINTED)  # what scrolls now is made reachable in the next frame
             found += [f"{look}: {each}" for each in [*self.page.evaluate(FIND, [part, rules]), *self.sideways()]]
         if NIGHTLY:

@@ -7,14 +7,14 @@ import json
 import re
 import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 from typing import Any
 
 from django.contrib.auth.models import Group
 from django.test import TestCase, override_settings
-from django.urls import reverse
+from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from veduta.core.cache import clear_caches
 from veduta.core.chart.definition import load_definition
@@ -36,6 +36,15 @@ FERRIES = """sailing_id,sailed,region,route,fare,passengers,cancelled
 4,2026-02-14,South Banks,Sallow Ness–Quay,-15.25,12,no
 5,2026-02-14,North Reach,Tern–Gull Bank,60,22,no
 """
+
+
+def list_patterns(patterns: Any = None) -> Iterator[URLPattern]:
+    """All addresses of the application."""
+    for pattern in patterns or get_resolver().url_patterns:
+        if isinstance(pattern, URLResolver):
+            yield from list_patterns(pattern.url_patterns)
+        else:
+            yield pattern
 
 
 def make_user(username: str, role: str) -> User:

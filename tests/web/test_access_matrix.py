@@ -8,15 +8,13 @@ from __future__ import annotations
 import base64
 import json
 import os
-from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from django.db import transaction
 from django.test import Client, tag
-from django.urls import URLPattern, URLResolver, get_resolver, reverse
+from django.urls import URLPattern, reverse
 
-from tests.web.support import WebTest, make_user, receive
+from tests.web.support import WebTest, list_patterns, make_user, receive
 from veduta.core.cache import clear_caches
 from veduta.core.chart.templates import make_template
 from veduta.core.dashboard.definition import ViewState
@@ -53,14 +51,6 @@ LEGEND = {"yes": "may", "-": "is not found, or not allowed", "in": "is asked to 
 OF_SELECTIONS = ("dashboard-selection", "dashboard-together")
 FORMS = ("chart-new",)
 PICTURE = b"\x89PNG\r\n\x1a\n"
-
-
-def list_patterns(patterns: Any = None) -> Iterator[URLPattern]:
-    for pattern in patterns or get_resolver().url_patterns:
-        if isinstance(pattern, URLResolver):
-            yield from list_patterns(pattern.url_patterns)
-        else:
-            yield pattern
 
 
 def read_table() -> dict[str, dict[tuple[str, str], str]]:
@@ -168,16 +158,16 @@ class Matrix(WebTest):
         with transaction.atomic():
             if method == "GET" or name in FORMS:
                 ask = client.get if method == "GET" else client.post
-                answer = ask(address, self.query(name), headers={"X-Veduta": "1"})
+                answer = ask(address, self.make_query(name), headers={"X-Veduta": "1"})
             else:
-                body = json.dumps(self.query(name))
+                body = json.dumps(self.make_query(name))
                 answer = client.post(address, body, content_type="application/json", headers={"X-Veduta": "1"})
             answer.close()
             transaction.set_rollback(True)
         clear_caches()
         return answer.status_code
 
-    def query(self, name: str) -> dict[str, str]:
+    def make_query(self, name: str) -> dict[str, str]:
         """What an address needs to find what it is about."""
         if name in OF_SELECTIONS:
             selection = {"block": "bars", "by": [{"field": self.region}], "points": [["North Reach"]]}
@@ -214,9 +204,8 @@ class Matrix(WebTest):
 
 
 def _mark(status: int) -> str:
-    if status in (302, 401):
-        return "in" if status == 401 else "yes"
-    return "-" if status in (403, 404) else "yes"
+    """What stands in the table for the status of an answer; what is sent wrongly is answered to whoever may send it."""
+    return {401: "in", 403: "-", 404: "-"}.get(status, "yes")
 
 
 @tag("long")

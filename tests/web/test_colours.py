@@ -5,7 +5,10 @@ from __future__ import annotations
 import json
 
 from tests.web.support import FERRIES, WebTest, import_now
+from tests.web.test_models import ROUTES, ModelTest
+from veduta.core.chart.definition import load_definition
 from veduta.core.chart.palettes import SERIES_COLOURS
+from veduta.web.charts import services as charts
 from veduta.web.palettes.models import Palette, ValueColour
 
 REGIONS = ["Inner Sound", "North Reach", "South Banks"]
@@ -258,3 +261,17 @@ class Palettes(WebTest):
         self.assertEqual(self.look("company-logo").status_code, 404)
         self.ask("palettes-company", data={"name": "", "accent": ""})
         self.assertNotIn("--color-lagoon:", self.look("dashboard", dashboard.pk).content.decode())
+
+
+class OfJoinedTables(ModelTest):
+    def test_a_value_that_new_rows_of_a_joined_table_bring_gets_its_colour_at_once(self):
+        pier = self.join()
+        parts = {"show": [self.fare], "by": [self.ids["region"]], "split": {"field": pier}, "kind": "bar"}
+        definition = load_definition({"dataset": str(self.dataset.pk), **parts})
+        chart = charts.create_chart(self.analyst, self.now(), definition, "By pier")
+        charts.save_chart(self.analyst, chart, definition, 0)
+        before = {row.words: row.given for row in ValueColour.objects.all()}
+        self.assertGreater(len(before), 1)
+        import_now(self.analyst, ROUTES.replace(",East,", ",Brackish,"), "routes.csv", self.routes)
+        after = {row.words: row.given for row in ValueColour.objects.all()}
+        self.assertEqual(after, before | {"Brackish": after["Brackish"]})

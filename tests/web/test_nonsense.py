@@ -13,10 +13,10 @@ from typing import Any
 
 from django.db import transaction
 from django.test import tag
-from django.urls import NoReverseMatch, URLResolver, get_resolver, reverse
+from django.urls import NoReverseMatch, reverse
 
 from tests import FUZZING, count_cases
-from tests.web.support import WebTest, receive
+from tests.web.support import WebTest, list_patterns, receive
 from veduta.core.chart.edits import EDITS
 from veduta.core.model.edits import edit as model_edit
 from veduta.web.charts.popovers import POPOVERS
@@ -109,14 +109,13 @@ class Answered(WebTest):
             self.addCleanup(logger.setLevel, before)
 
 
-def addresses(patterns: Any = None, before: str = "") -> Iterator[tuple[str, tuple[tuple[str, str], ...]]]:
+def list_addresses() -> set[tuple[str, tuple[tuple[str, str], ...]]]:
     """All addresses of the application by their names, with their parts and what these are."""
-    for pattern in patterns or get_resolver().url_patterns:
-        if isinstance(pattern, URLResolver):
-            yield from addresses(pattern.url_patterns)
-        elif pattern.name:
-            parts = tuple((name, type(kind).__name__) for name, kind in pattern.pattern.converters.items())
-            yield pattern.name, parts
+    return {
+        (pattern.name, tuple((name, type(kind).__name__) for name, kind in pattern.pattern.converters.items()))
+        for pattern in list_patterns()
+        if pattern.name
+    }
 
 
 NAMES = (
@@ -143,7 +142,7 @@ class EveryAddress(Answered):
     @tag("long")
     def test_nothing_of_any_address_gives_an_error_of_ours(self):
         chance, failed = random.Random(None if FUZZING else 7), {}
-        every = sorted(set(addresses()) - {("sign-out", ())})
+        every = sorted(list_addresses() - {("sign-out", ())})
         for case in range(CASES):
             name, parts = every[case % len(every)]
             who = chance.choice((self.analyst, self.explorer, self.steward))

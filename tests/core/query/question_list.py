@@ -116,7 +116,7 @@ QUESTIONS: list[tuple[tuple[str, ...], list[str], dict[str, Any], str]] = [
     (("day@quarter",), [FARE], {}, f"select {Q}, sum(fare) from s group by 1"),
     (("day@week",), ["count_rows()"], {}, f"select {W}, count(*) from s group by 1"),
     (("day@day",), ["count_rows()"], {}, "select day, count(*) from s group by 1"),
-    # SeenFigures-up tables.
+    # Looked-up tables.
     (("routes.area",), [FARE], {}, f"select r.area, sum(fare) from {WITH_ROUTES} group by 1"),
     (("ports.opened",), ["count_rows()"], {}, f"select p.opened, count(*) from {WITH_PORTS} group by 1"),
     (

@@ -203,8 +203,9 @@ def save_chart(user: User, chart: Chart, definition: ChartDefinition, base_revis
             chart=chart, number=chart.revision, name=chart.name, definition=chart.definition, saved_by=user
         )
         Draft.objects.filter(chart=chart, user=user).delete()
-    with suppress(VedutaError):  # of a dataset without rows
-        keep_workspace_colours(user, definition, load_model_for(chart.dataset, user))
+    with suppress(VedutaError):  # what cannot be drawn has no colours
+        model = load_model_for(chart.dataset, user)
+        keep_workspace_colours(user, choose_kind(definition, model)[0], definition, model)
     return chart
 
 

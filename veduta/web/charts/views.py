@@ -250,7 +250,7 @@ def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
     except QueryCancelled:
         return JsonResponse({"stopped": True})
     took = (time.perf_counter() - started) * 1_000
-    keep_workspace_colours(request.user, answered.definition, model)
+    keep_workspace_colours(request.user, answered.kind, answered.definition, model)
     result = answered.result
     missing = [(clause, label) for clause, label, fits in MISSING_CLAUSES if fits(definition)]
     if not result.same_periods:  # both tables cover the same as it is

@@ -79,6 +79,11 @@ def find_dashboard(user: User, pk: uuid.UUID, edit: bool = False) -> Dashboard:
     return dashboard
 
 
+def must_view(user: User, dashboard: Dashboard) -> None:
+    if not may_view(user, dashboard):
+        raise PermissionDenied("You may not see this dashboard.")
+
+
 def must_edit(user: User, dashboard: Dashboard) -> None:
     if not may_edit(user, dashboard):
         raise PermissionDenied("You may not edit this dashboard.")

@@ -16,7 +16,7 @@ from veduta.core.dashboard.definition import Selection, ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
-from veduta.web.dashboards.access import list_viewers, may_view
+from veduta.web.dashboards.access import list_viewers, may_view, must_view
 from veduta.web.dashboards.models import Comment, Dashboard, Notice
 
 MOST_LETTERS = 4_000
@@ -32,18 +32,13 @@ class Thread:
 
 def list_threads(user: User, dashboard: Dashboard) -> list[Thread]:
     """The threads of a dashboard, those that are open first, the newest first."""
-    _must_see(user, dashboard)
+    must_view(user, dashboard)
     said: dict[Any, list[Comment]] = {}
     for comment in dashboard.comments.select_related("author", "resolved_by"):
         said.setdefault(comment.thread_id or comment.pk, []).append(comment)
     found = [Thread(each[0], [comment for comment in each if not comment.deleted_at]) for each in said.values()]
     there = [thread for thread in found if thread.said]
     return sorted(there, key=lambda each: (each.begun.resolved_at is not None, -each.begun.created_at.timestamp()))
-
-
-def _must_see(user: User, dashboard: Dashboard) -> None:
-    if not may_view(user, dashboard):
-        raise PermissionDenied
 
 
 def find(user: User, dashboard: Dashboard, pk: Any) -> Comment:
@@ -65,7 +60,7 @@ def say(
     thread: Comment | None = None,
 ) -> Comment:
     """Begin a thread, or go on with one. Raises VedutaError for an empty text."""
-    _must_see(user, dashboard)
+    must_view(user, dashboard)
     comment = Comment(
         dashboard=dashboard,
         author=user,
@@ -135,14 +130,14 @@ def restore(user: User, comment: Comment) -> None:
 
 
 def _must_be_own(user: User, comment: Comment) -> None:
-    _must_see(user, comment.dashboard)
+    must_view(user, comment.dashboard)
     if comment.author_id != user.pk:
         raise PermissionDenied("Only who wrote a comment can change it.")
 
 
 def resolve(user: User, comment: Comment, resolved: bool) -> None:
     """Have a thread as settled, or as open again."""
-    _must_see(user, comment.dashboard)
+    must_view(user, comment.dashboard)
     comment.resolved_at, comment.resolved_by = (timezone.now(), user) if resolved else (None, None)
     comment.save()
 

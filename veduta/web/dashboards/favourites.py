@@ -5,12 +5,11 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from django.core.exceptions import PermissionDenied
 from django.utils import timezone
 
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
-from veduta.web.dashboards.access import list_dashboards, may_view
+from veduta.web.dashboards.access import list_dashboards, must_view
 from veduta.web.dashboards.models import Dashboard, LastVisit
 
 APART = dt.timedelta(minutes=10)
@@ -19,8 +18,7 @@ APART = dt.timedelta(minutes=10)
 
 def note_seen(user: User, dashboard: Dashboard) -> None:
     """Keep that somebody looks at a dashboard now."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     now = timezone.now()
     last = LastVisit.objects.filter(user=user, dashboard=dashboard).values_list("at", flat=True).first()
     if last is None or now - last > APART:
@@ -29,8 +27,7 @@ def note_seen(user: User, dashboard: Dashboard) -> None:
 
 def note_set(user: User, dashboard: Dashboard, controls: dict[str, Any]) -> None:
     """Keep what somebody has set these controls to, for the next time."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     seen = LastVisit.objects.filter(user=user, dashboard=dashboard)
     if controls and not seen.filter(controls=controls).exists():
         note(lambda: seen.update(controls=controls))
@@ -59,8 +56,7 @@ def list_starred(user: User) -> list[Dashboard]:
 
 def toggle_star(user: User, dashboard: Dashboard) -> bool:
     """Star a dashboard, or no longer. Returns whether it is starred now."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     if dashboard.starred_by.filter(pk=user.pk).exists():
         dashboard.starred_by.remove(user)
         return False

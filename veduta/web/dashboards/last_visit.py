@@ -6,13 +6,12 @@ import datetime as dt
 from dataclasses import dataclass
 from typing import Any
 
-from django.core.exceptions import PermissionDenied
 from django.utils import timezone
 
 from veduta.core.dashboard.visit_changes import Difference, Summary, list_differences
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
-from veduta.web.dashboards.access import may_view
+from veduta.web.dashboards.access import must_view
 from veduta.web.dashboards.models import Dashboard, SeenFigures
 
 ONE_LOOK = dt.timedelta(hours=1)
@@ -30,8 +29,7 @@ class ChangesSinceVisit:
 def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
     """Keep what somebody sees now. Returns how it differs from the look before; None if there was none, or nothing
     has changed."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     if not figures:
         return None
     now, kept = timezone.now(), {place: each.model_dump(mode="json") for place, each in figures.items()}

@@ -15,7 +15,7 @@ from veduta.core.dashboard.definition import ViewState
 from veduta.core.errors import VedutaError
 from veduta.web.accounts.models import User
 from veduta.web.common.best_effort import note
-from veduta.web.dashboards.access import list_viewers, may_view
+from veduta.web.dashboards.access import list_viewers, may_view, must_view
 from veduta.web.dashboards.models import Dashboard, Notice, SavedView
 
 MOST_VIEWS = 100
@@ -24,8 +24,7 @@ MOST_VIEWS = 100
 
 def list_views(user: User, dashboard: Dashboard) -> QuerySet[SavedView]:
     """The views of a dashboard that somebody has kept or was given, their own first."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     theirs = Q(owner=user) | Q(for_everybody=True) | Q(given_to=user)
     views = SavedView.objects.filter(theirs, dashboard=dashboard, deleted_at=None)
     return views.select_related("owner").prefetch_related("given_to").distinct()
@@ -56,8 +55,7 @@ def find_usual(user: User, dashboard: Dashboard) -> SavedView | None:
 
 def keep(user: User, dashboard: Dashboard, name: str, state: ViewState, page: str, words: dict[str, str]) -> SavedView:
     """Keep a state by a name. Raises VedutaError for a name that is taken."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     own_ones = SavedView.objects.filter(dashboard=dashboard, owner=user, deleted_at=None)
     if own_ones.count() >= MOST_VIEWS:
         raise VedutaError(f"You have {MOST_VIEWS} views of this dashboard.", hint="Delete one of them first.")
@@ -68,7 +66,8 @@ def keep(user: User, dashboard: Dashboard, name: str, state: ViewState, page: st
 
 
 def _must_own(user: User, view: SavedView) -> None:
-    if view.owner_id != user.pk or not may_view(user, view.dashboard):
+    must_view(user, view.dashboard)
+    if view.owner_id != user.pk:
         raise PermissionDenied("Only who saved a view can change it.")
 
 
@@ -128,5 +127,6 @@ def delete(user: User, view: SavedView) -> None:
 
 def restore(user: User, view: SavedView) -> None:
     """Bring back a view that was deleted. Raises VedutaError if another has its name by now."""
+    _must_own(user, view)
     view.deleted_at = None
     set_name(user, view, view.name)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.contrib.auth.models import Group
-from django.core.exceptions import PermissionDenied, ValidationError
+from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
@@ -35,7 +35,7 @@ from veduta.web.charts.models import Chart
 from veduta.web.collaboration.steps import iterate_steps
 from veduta.web.common.revisions import must_build_on
 from veduta.web.dashboards import drafts, notices, tasks
-from veduta.web.dashboards.access import may_view, must_edit, set_grant
+from veduta.web.dashboards.access import must_edit, must_view, set_grant
 from veduta.web.dashboards.models import Dashboard, DraftState, LongState
 from veduta.web.datasets.models import Dataset
 from veduta.web.modelling.services import load_whole_model
@@ -285,8 +285,7 @@ def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool
 def keep_long_state(user: User, dashboard: Dashboard, state: ViewState) -> str:
     """Keep a state that is too long for an address. Returns its key, which is the same for the same state; the least
     used ones of a dashboard go when there are very many."""
-    if not may_view(user, dashboard):
-        raise PermissionDenied
+    must_view(user, dashboard)
     data = state.model_dump(mode="json")
     key = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:24]
     with transaction.atomic():

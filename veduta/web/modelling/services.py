@@ -121,14 +121,21 @@ def check_rules_hold(dataset: Dataset) -> Iterator[None]:
             )
 
 
+def list_datasets_around(dataset: Dataset) -> list[Dataset]:
+    """A dataset and those in whose models it is joined, as they are now; none that was deleted or has no rows."""
+    there = Dataset.objects.filter(deleted_at=None, current__isnull=False).select_related("current")
+    return [
+        other
+        for other in there
+        if str(dataset.pk) in (str(other.pk), *(str(table.get("dataset")) for table in other.model.get("tables", ())))
+    ]
+
+
 def _find_broken_around(dataset: Dataset) -> dict[tuple[str, str], str]:
     """The rules that cannot be applied, of the models that a dataset belongs to, with the reason."""
     broken: dict[tuple[str, str], str] = {}
-    for other in (
-        Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(model={}).select_related("current")
-    ):
-        names = [other.pk, *(table.get("dataset") for table in other.model.get("tables", ()))]
-        if not other.model.get("rules") or str(dataset.pk) not in map(str, names):
+    for other in list_datasets_around(dataset):
+        if not other.model.get("rules"):
             continue
         try:
             broken |= {

@@ -69,10 +69,10 @@ def run(refresh: Refresh) -> None:
     except Exception as error:
         _put_back(refresh, error)
     else:
-        for follow_up in after_refresh:
-            follow_up(refresh.dataset)
         if not refresh.follows:
             refresh_followers(refresh.dataset, refresh)
+        for follow_up in after_refresh:
+            follow_up(refresh.dataset)
 
 
 def may_start(refresh: Refresh) -> bool:

@@ -73,10 +73,10 @@ def test_formula(test: str, model: Model) -> str:
     return formula
 
 
-SeenFigures = TypeVar("SeenFigures", bound=Frozen)
+Styled = TypeVar("Styled", bound=Frozen)
 
 
-def change_look(now: SeenFigures, changes: dict[str, Any], where: str) -> SeenFigures:
+def change_look(now: Styled, changes: dict[str, Any], where: str) -> Styled:
     """A look with changes, of which None is the usual."""
     usual = {name: field.default for name, field in type(now).model_fields.items()}
     set_to = {name: usual.get(name) if value is None else value for name, value in changes.items()}
