@@ -12,7 +12,7 @@ from pydantic import Field
 from veduta.core.calendar import Grain, Grouping, find_period_start, list_field_grains
 from veduta.core.chart.choose import choose_kind, pick_best_kind
 from veduta.core.chart.definition import ChartDefinition, EventFields, Layer, Panels
-from veduta.core.chart.drawing.layers import SHADED
+from veduta.core.chart.drawing.layer_context import SHADED
 from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of

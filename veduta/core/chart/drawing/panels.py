@@ -17,7 +17,7 @@ from veduta.core.chart.drawing.axes import LETTERS_ALONG
 from veduta.core.chart.drawing.cells import sort_values
 from veduta.core.chart.drawing.colours import MOST_IN_LEGEND, build_legend
 from veduta.core.chart.drawing.labels import LETTER
-from veduta.core.chart.drawing.layers import AROUND_ROWS
+from veduta.core.chart.drawing.layer_context import AROUND_ROWS
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, PanelRoom, Picture, iterate_units, simplify_point
 from veduta.core.phrases import join_names, pluralise
 from veduta.core.query.query import Column

@@ -11,7 +11,7 @@ from pydantic import Field, ValidationError
 
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition, Layer
-from veduta.core.chart.drawing.layers import Stacking
+from veduta.core.chart.drawing.layer_context import Stacking
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.sentence_parts import SentencePart, join_parts

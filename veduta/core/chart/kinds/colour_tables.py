@@ -10,7 +10,7 @@ from veduta.core.chart.drawing.axes import LEVEL_LETTERS, shorten_labels
 from veduta.core.chart.drawing.cells import sort_values
 from veduta.core.chart.drawing.colours import BLACK, WHITE
 from veduta.core.chart.drawing.labels import LINE, fit_labels, note_labels, show_if
-from veduta.core.chart.drawing.layers import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import AROUND_ROWS, DIMMED, LEAST_STEP, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.shades import build_shade

@@ -7,7 +7,7 @@ from typing import Any
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.axes import build_number_axis, build_value_channel
 from veduta.core.chart.drawing.colours import GROUND, colour_by_series
-from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.references import draw_references

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Literal
 
 from veduta.core.chart.definition import ChartDefinition, Layer
-from veduta.core.chart.drawing.layers import BY_THE_FIRST, SHADED, draw_layers
+from veduta.core.chart.drawing.layer_context import BY_THE_FIRST, SHADED
+from veduta.core.chart.drawing.layers import draw_layers
 from veduta.core.chart.drawing.picture import Drawing, Picture
 from veduta.core.chart.kinds.base import (
     ChartKind,

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import BLACK, GROUND, WHITE, colour_by_series
 from veduta.core.chart.drawing.labels import LINE, shorten_middle
-from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.drawing.shades import build_shade

@@ -17,7 +17,7 @@ from veduta.core.chart.drawing.colours import (
     needs_white,
 )
 from veduta.core.chart.drawing.labels import show_if
-from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from veduta.core.chart.drawing.axes import build_number_axis, label_value_axis
 from veduta.core.chart.drawing.colours import colour_by_series
-from veduta.core.chart.drawing.layers import POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, Settings, make_base_spec
 from veduta.core.chart.kinds.base import MANY_MARKS, ChartKind, ChartShape, FitScore, make_setting, register_kind

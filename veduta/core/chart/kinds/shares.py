@@ -7,7 +7,7 @@ from typing import Any
 from veduta.core.calendar import Grouping
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.colours import GROUND, build_colour_channel, choose_series_colours
-from veduta.core.chart.drawing.layers import DIMMED, POINTED_AT, SAID
+from veduta.core.chart.drawing.layer_context import DIMMED, POINTED_AT, SAID
 from veduta.core.chart.drawing.marks import Mark, is_rest, make_marks, to_rows
 from veduta.core.chart.drawing.picture import Drawing, Picture, make_base_spec
 from veduta.core.chart.kinds.base import ChartKind, ChartShape, register_kind
