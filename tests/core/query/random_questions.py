@@ -9,7 +9,8 @@ from typing import Any
 
 from hypothesis import strategies as st
 
-from tests.core.query.slowly import FINENESS, Slowly
+from tests.core.query.slow_periods import FINENESS
+from tests.core.query.slowly import Slowly
 from tests.core.support import SAILING_FIELDS, TODAY, sailings_table
 from veduta.core.calendar import Grouping
 from veduta.core.data.fields import DataType

@@ -5,242 +5,35 @@ from __future__ import annotations
 import datetime as dt
 import math
 import statistics
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
-from functools import cache
-from typing import Any
+from collections.abc import Callable
+from dataclasses import dataclass
 
-from dateutil.relativedelta import relativedelta
-
+from tests.core.query.slow_nodes import (
+    AGGREGATES,
+    TRUE,
+    is_all_at_grain,
+    is_comparison,
+    list_grained,
+    list_needed,
+    parsed,
+    percentile,
+    strip_grain,
+)
+from tests.core.query.slow_periods import FINENESS, PARTS, enclosing, end, moved, moved_run, start
+from tests.core.query.slow_rows import Cell, Line, Row, SlowRows
 from veduta.core.calendar import Grouping
-from veduta.core.formula.syntax_tree import Call, FieldName, Literal, ParameterName, parse
+from veduta.core.formula.syntax_tree import Call, FieldName, Literal, ParameterName
 from veduta.core.query.filters import (
     DatesFilter,
-    EmptyFilter,
     ListFilter,
-    MeasureFilter,
     PointsFilter,
-    RangeFilter,
     RelativeFilter,
 )
 
-Row = dict[str, Any]
-Cell = tuple[Any, ...]
-STEPS = {
-    "year": relativedelta(years=1),
-    "quarter": relativedelta(months=3),
-    "month": relativedelta(months=1),
-    "week": relativedelta(weeks=1),
-    "day": relativedelta(days=1),
-    "hour": relativedelta(hours=1),
-}
-PARTS = {"weekday": lambda d: d.isoweekday(), "month_of_year": lambda d: d.month, "hour_of_day": lambda d: d.hour}
-FINENESS = ("year", "quarter", "month", "week", "day", "hour")
-DATES = ("sailed", "departure")
-TIMES = ("shift", "whole", "to_date", "change", "growth", "since")
-WINDOWS = ("share", "rank", "running", "previous", "difference", "moving", "row_number")
-
-
-def start(day: dt.date, grain: str, fiscal: int = 1) -> dt.date:
-    """The start of the period that holds a date or moment."""
-    if grain == "hour":
-        return day.replace(minute=0, second=0, microsecond=0)
-    if isinstance(day, dt.datetime):
-        day = day.date()
-    if grain == "day":
-        return day
-    if grain == "week":
-        return day - dt.timedelta(days=day.weekday())
-    if grain == "month":
-        return day.replace(day=1)
-    length = 12 if grain == "year" else 3
-    while (day.month - fiscal) % length:
-        day = day.replace(day=1) - relativedelta(months=1)
-    return day.replace(day=1)
-
-
-def end(first: dt.date, grain: str) -> dt.date:
-    return first + STEPS[grain] - dt.timedelta(days=1)
-
-
-def enclosing(first: dt.date, grain: str, unit: str, fiscal: int) -> dt.date:
-    if grain == "week" and unit == "year":
-        return dt.date.fromisocalendar(first.isocalendar()[0], 1, 1)
-    return first if grain == unit else start(first, unit, fiscal)
-
-
-def moved(first: dt.date, grain: str, steps: int, unit: str) -> dt.date | None:
-    if grain == "week" and unit == "year":
-        year, week, _ = first.isocalendar()
-        try:
-            return dt.date.fromisocalendar(year + steps, week, 1)
-        except ValueError:
-            return None
-    found = first + STEPS[unit] * steps
-    return found if unit in ("week", "day", "hour") or found.day == first.day else None
-
-
-def moved_run(first: dt.date, last: dt.date, steps: int, unit: str) -> tuple[dt.date, dt.date]:
-    """Days so many units away; of several days that end with a month the last one ends a month there, too."""
-    months = {"year": 12, "quarter": 3, "month": 1}.get(unit)
-    if not months:
-        return first + STEPS[unit] * steps, last + STEPS[unit] * steps
-
-    def there(day: dt.date, ends: bool) -> dt.date:
-        number = day.year * 12 + day.month - 1 + steps * months
-        longest = (dt.date((number + 1) // 12, (number + 1) % 12 + 1, 1) - dt.timedelta(days=1)).day
-        return dt.date(number // 12, number % 12 + 1, longest if ends else min(day.day, longest))
-
-    ends = (last + dt.timedelta(days=1)).day == 1 and first != last
-    return there(first, False), there(last, ends)
-
-
-def percentile(values: list, percent: float):
-    if not values:
-        return None
-    values = sorted(values)
-    at = (len(values) - 1) * percent / 100
-    low, high = math.floor(at), math.ceil(at)
-    return values[low] + (values[high] - values[low]) * (at - low)
-
-
-AGGREGATES: dict[str, Callable] = {
-    "sum": lambda v: math.fsum(v) if v else None,
-    "mean": lambda v: statistics.fmean(v) if v else None,
-    "median": lambda v: statistics.median(v) if v else None,
-    "min": lambda v: min(v, default=None),
-    "max": lambda v: max(v, default=None),
-    "count": len,
-    "count_distinct": lambda v: len(set(v)),
-    "first": lambda v: v[0] if v else None,
-    "last": lambda v: v[-1] if v else None,
-}
-TRUE = object()
-"""What a condition with a parameter without a limit is: it narrows nothing."""
-
-
-@cache
-def parsed(text: str):
-    return parse(text)
-
 
 @dataclass
-class Line:
-    """Rows that stand behind one line of a result, and which dimensions it shows with which values. A line that is not
-    one cell, such as a total, has no others around."""
-
-    groups: tuple[Grouping, ...]
-    cell: Cell
-    rows: list[Row]
-    is_total: bool = False
-
-
-@dataclass
-class Slowly:
-    """A question over rows. `unlimited` are parameters without a limit; `stock`
-    sums a field over days by its last day."""
-
-    everything: list[Row]
-    groups: tuple[Grouping, ...] = ()
-    filters: tuple = ()
-    fiscal: int = 1
-    unlimited: frozenset[str] = frozenset()
-    stock: str = ""
-    rows: list[Row] = field(init=False)
-    line_periods: set[dt.date] | None = field(init=False, default=None)
-
-    def __post_init__(self) -> None:
-        self.conditions = [each for each in self.filters if isinstance(each, MeasureFilter)]
-        self.narrowing = [each for each in self.filters if not isinstance(each, MeasureFilter)]
-        self.latest = {
-            name: max((start(r[name], "day") for r in self.everything if r[name] is not None), default=None)
-            for name in DATES
-        }
-        self.rows = [row for row in self.everything if all(self.passes(row, each) for each in self.narrowing)]
-
-    # Filters.
-
-    def key(self, row: Row, group: Grouping):
-        value = row[group.field]
-        if value is None or group.grain in (None, "moment"):
-            return value
-        return PARTS[group.grain](value) if group.grain in PARTS else start(value, group.grain, self.fiscal)
-
-    def passes(self, row: Row, each) -> bool:
-        value = row[getattr(each, "field", "")] if hasattr(each, "field") else None
-        if isinstance(each, EmptyFilter):
-            return (value is None) != each.exclude
-        if isinstance(each, RangeFilter):
-            if each.low_parameter in self.unlimited and each.high is None:
-                return True
-            return (
-                value is not None
-                and (each.low is None or value >= each.low)
-                and (each.high is None or value <= each.high)
-            )
-        if isinstance(each, DatesFilter | RelativeFilter):
-            first, last = self.bounds(each)
-            return value is not None and (first or dt.date.min) <= start(value, "day") <= (last or dt.date.max)
-        if isinstance(each, PointsFilter):
-            return any(self.at(row, each.groups, point) for point in each.points) != each.exclude
-        return (
-            any(self.at(row, (Grouping(field=each.field, grain=each.grain),), (v,)) for v in each.values)
-            != each.exclude
-        )
-
-    def at(self, row: Row, groups, point) -> bool:
-        def plain(value):
-            return value.isoformat() if isinstance(value, dt.date) else value
-
-        return all(plain(self.key(row, group)) == value for group, value in zip(groups, point, strict=True))
-
-    def bounds(self, each) -> tuple[dt.date | None, dt.date | None]:
-        if isinstance(each, DatesFilter):
-            return each.start, each.end
-        latest = self.latest[each.field]
-        if latest is None:
-            return dt.date.max, dt.date.min
-        last = start(latest, each.unit, self.fiscal) - each.back * STEPS[each.unit]
-        return last - (each.count - 1) * STEPS[each.unit], end(last, each.unit)
-
-    def elsewhere(self, date: str) -> list[Row]:
-        """The rows that pass where other periods of a date are looked up: what is about its periods gives way."""
-
-        def holds(row: Row, each) -> bool:
-            if isinstance(each, PointsFilter):
-                own = [i for i, g in enumerate(each.groups) if not (g.field == date and g.grain not in PARTS)]
-                if len(own) == len(each.groups):
-                    return self.passes(row, each)
-                if not own or each.exclude:
-                    return True
-                groups = [each.groups[i] for i in own]
-                return any(self.at(row, groups, [point[i] for i in own]) for point in each.points)
-            if each.field == date and (
-                isinstance(each, DatesFilter | RelativeFilter)
-                or (isinstance(each, ListFilter) and each.grain not in PARTS)
-            ):
-                return True
-            return self.passes(row, each)
-
-        return [row for row in self.everything if all(holds(row, each) for each in self.narrowing)]
-
-    def other_rows(self, line: Line, date: str) -> list[Row]:
-        """The rows in which a line finds other periods of a date: of a total from which cells were dropped, those with
-        the same values of the other dimensions."""
-        rows = self.elsewhere(date)
-        if not (line.is_total and self.narrowed):
-            return rows
-        own = [p for p, g in enumerate(self.groups) if not (g.field == date and g.grain in FINENESS)]
-        kept = {tuple(c[p] for p in own) for c in self.line_cells}
-        return [row for row in rows if tuple(self.key(row, self.groups[p]) for p in own) in kept]
-
-    # Lines.
-
-    def cells(self, rows: Iterable[Row], groups: tuple) -> list[Cell]:
-        return list(dict.fromkeys(tuple(self.key(row, g) for g in groups) for row in rows))
-
-    def inside(self, rows: Iterable[Row], groups: tuple, cell: Cell) -> list[Row]:
-        return [row for row in rows if tuple(self.key(row, g) for g in groups) == cell]
+class Slowly(SlowRows):
+    """A question over rows, with its formulas."""
 
     def shown(self) -> list[Cell]:
         """The chart's cells that pass the filters on groups."""
@@ -274,7 +67,7 @@ class Slowly:
         rows = self.inside(rows, groups, cell)
         self.line_cells, self.line_periods = cells, None
         node, i = parsed(text), self.axis(self.groups)
-        if i is None or self.groups[i] in groups or not _compares(node):
+        if i is None or self.groups[i] in groups or not is_comparison(node):
             return self.value(node, Line(groups, cell, rows, True), self.rows)
         # What holds a period against another counts those that have both.
         axis = self.groups[i]
@@ -282,7 +75,7 @@ class Slowly:
         for period in {self.key(row, axis) for row in rows} - {None}:
             own = [row for row in rows if self.key(row, axis) == period]
             fine = Line((*groups, axis), (*cell, period), own, True)
-            if all(self.value(each, fine, self.rows) is not None for each in _needed(node)):
+            if all(self.value(each, fine, self.rows) is not None for each in list_needed(node)):
                 both.add(period)
         self.line_periods = both
         rows, scope = ([row for row in each if self.key(row, axis) in both] for each in (rows, self.rows))
@@ -338,7 +131,7 @@ class Slowly:
             groups = self.grain(node, line)
             cell = tuple(self.key(row, g) for g in groups)
             rows = line.rows if line.is_total and node.per.shown and not node.per.less else scope
-            return self.value(_bare(node), Line(groups, cell, self.inside(rows, groups, cell)), scope)
+            return self.value(strip_grain(node), Line(groups, cell, self.inside(rows, groups, cell)), scope)
         return self.plain(node.function, [self.of_row(each, row, line, scope) for each in node.arguments])
 
     def grain(self, node: Call, line: Line) -> tuple:
@@ -380,7 +173,7 @@ class Slowly:
             cells = set(self.line_cells)
             scope = [row for row in scope if tuple(self.key(row, g) for g in self.groups) in cells]
         rows = self.inside(scope, groups, tuple(target))
-        return self.value(_bare(node), Line(groups, tuple(target), rows, line.is_total and own_extent), scope)
+        return self.value(strip_grain(node), Line(groups, tuple(target), rows, line.is_total and own_extent), scope)
 
     def aggregate(self, node: Call, line: Line, scope: list[Row]):
         argument = node.arguments[0] if node.arguments else None
@@ -389,9 +182,9 @@ class Slowly:
             return self.last_day(
                 [r for r in line.rows if not node.where or self.of_row(node.where, r, line, scope) in holds]
             )
-        if _all_at_grain(argument):
+        if is_all_at_grain(argument):
             groups = tuple(
-                dict.fromkeys((*line.groups, *(g for per in _pers(argument) for g in self.grain(per, line))))
+                dict.fromkeys((*line.groups, *(g for per in list_grained(argument) for g in self.grain(per, line))))
             )
             order = [i for i, g in enumerate(groups) if g not in line.groups]
             empty_first = node.function == "last"
@@ -727,53 +520,3 @@ class Slowly:
         """Whether a period without rows passes the filters on groups."""
         cell = tuple(period if p == i else value for p, value in enumerate(line.cell))
         return self.allowed(cell, line.groups, [])
-
-
-def _is_of_time(node) -> bool:
-    """Whether a value is made of other periods' in its own cell."""
-    if not isinstance(node, Call) or node.per is not None or node.unfiltered:
-        return False
-    if node.function in TIMES:
-        return True
-    return not _looks_at_rows(node) and any(_is_of_time(each) for each in node.arguments)
-
-
-def _looks_at_rows(node: Call) -> bool:
-    return node.function in (*AGGREGATES, "count_rows", "percentile", *WINDOWS)
-
-
-def _compares(node) -> bool:
-    return _is_of_time(node) and (node.function in ("change", "growth") or node.function not in TIMES)
-
-
-def _needed(node) -> list:
-    """The values that a period must have to count in a total."""
-    if not isinstance(node, Call):
-        return []
-    if node.function in ("change", "growth"):
-        return [replace(node, function="change")]
-    if node.per is not None or node.unfiltered or node.function not in ("+", "-", "*", "/", "^", "minus"):
-        return [node]
-    return [value for each in node.arguments for value in _needed(each)]
-
-
-def _bare(node: Call) -> Call:
-    return Call(node.function, node.arguments, node.where, node.along)
-
-
-def _pers(node) -> list:
-    if isinstance(node, Call):
-        return (
-            [node]
-            if node.per is not None or node.unfiltered
-            else [found for each in node.arguments for found in _pers(each)]
-        )
-    return []
-
-
-def _all_at_grain(node) -> bool:
-    if not isinstance(node, Call):
-        return False
-    return node.per is not None or (
-        bool(_pers(node)) and not any(isinstance(each, FieldName) for each in node.arguments)
-    )

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests import examples
 from tests.core.query.random_questions import RANKS, REGION, ROUTE, ROWS, Asked, compare, grains, questions
-from tests.core.query.slowly import start
+from tests.core.query.slow_periods import start
 from veduta.core.formula.problems import FormulaProblem
 
 
