@@ -11,7 +11,8 @@ export PORT
 # Compiled files are kept: each of the many processes of the tests starts three times as fast.
 export PYTHONDONTWRITEBYTECODE =
 
-.PHONY: demo test nightly test-seconds quick coverage dev lint format requirements requirements-check fuzz bench bench-tables screenshots gallery build setup clean browser
+.PHONY: demo test nightly test-seconds quick coverage dev lint format requirements requirements-check \
+  fuzz bench bench-tables screenshots gallery build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -46,7 +47,8 @@ test-seconds: test
 # What needs no browser and kills nothing, with fewer random examples.
 quick: setup
 	@node --test --test-reporter=dot tests/frontend
-	@VEDUTA_EFFORT=quick $(BIN)/python manage.py test --parallel auto --exclude-tag browser --exclude-tag killing --exclude-tag long
+	@VEDUTA_EFFORT=quick $(BIN)/python manage.py test --parallel auto \
+	  --exclude-tag browser --exclude-tag killing --exclude-tag long
 
 lint: setup requirements-check
 	@$(BIN)/ruff check .

@@ -6,11 +6,10 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
     # Of a database that has all of these, nothing is changed.
     replaces = [
-        ('together', '0001_present'),
+        ("together", "0001_present"),
     ]
 
     dependencies = [
@@ -19,14 +18,19 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.CreateModel(
-            name='Present',
+            name="Present",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('tab', models.CharField(max_length=36, unique=True)),
-                ('thing', models.CharField(db_index=True, max_length=40)),
-                ('part', models.CharField(blank=True, max_length=40)),
-                ('at', models.DateTimeField(db_index=True)),
-                ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("tab", models.CharField(max_length=36, unique=True)),
+                ("thing", models.CharField(db_index=True, max_length=40)),
+                ("part", models.CharField(blank=True, max_length=40)),
+                ("at", models.DateTimeField(db_index=True)),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
     ]

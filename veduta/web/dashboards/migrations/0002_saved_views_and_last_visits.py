@@ -3,9 +3,7 @@ from django.db import migrations, models
 
 
 def related_to_user(name):
-    return models.ForeignKey(
-        on_delete=models.deletion.CASCADE, related_name=name, to=settings.AUTH_USER_MODEL
-    )
+    return models.ForeignKey(on_delete=models.deletion.CASCADE, related_name=name, to=settings.AUTH_USER_MODEL)
 
 
 def related_to_dashboard(name):

@@ -6,13 +6,12 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
     # Of a database that has all of these, nothing is changed.
     replaces = [
-        ('colours', '0001_initial'),
-        ('colours', '0002_palettes'),
-        ('colours', '0003_dark_colours'),
+        ("colours", "0001_initial"),
+        ("colours", "0002_palettes"),
+        ("colours", "0003_dark_colours"),
     ]
 
     dependencies = [
@@ -21,58 +20,92 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.CreateModel(
-            name='CompanyLook',
+            name="CompanyLook",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('logo', models.BinaryField(blank=True, default=bytes)),
-                ('logo_type', models.CharField(blank=True, max_length=20)),
-                ('name', models.CharField(blank=True, max_length=100)),
-                ('accent', models.CharField(blank=True, max_length=7)),
-                ('updated_at', models.DateTimeField(auto_now=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("logo", models.BinaryField(blank=True, default=bytes)),
+                ("logo_type", models.CharField(blank=True, max_length=20)),
+                ("name", models.CharField(blank=True, max_length=100)),
+                ("accent", models.CharField(blank=True, max_length=7)),
+                ("updated_at", models.DateTimeField(auto_now=True)),
             ],
         ),
         migrations.CreateModel(
-            name='DarkColour',
+            name="DarkColour",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('light', models.CharField(max_length=7, unique=True)),
-                ('dark', models.CharField(max_length=7)),
-                ('set_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("light", models.CharField(max_length=7, unique=True)),
+                ("dark", models.CharField(max_length=7)),
+                (
+                    "set_by",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="+",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
             options={
-                'ordering': ['light'],
+                "ordering": ["light"],
             },
         ),
         migrations.CreateModel(
-            name='Palette',
+            name="Palette",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=100)),
-                ('kind', models.CharField(choices=[('series', 'for series'), ('rising', 'from low to high'), ('around', 'around a middle')], max_length=10)),
-                ('colours', models.JSONField()),
-                ('in_use', models.BooleanField(default=False)),
-                ('updated_at', models.DateTimeField(auto_now=True)),
-                ('deleted_at', models.DateTimeField(blank=True, null=True)),
-                ('set_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=100)),
+                (
+                    "kind",
+                    models.CharField(
+                        choices=[
+                            ("series", "for series"),
+                            ("rising", "from low to high"),
+                            ("around", "around a middle"),
+                        ],
+                        max_length=10,
+                    ),
+                ),
+                ("colours", models.JSONField()),
+                ("in_use", models.BooleanField(default=False)),
+                ("updated_at", models.DateTimeField(auto_now=True)),
+                ("deleted_at", models.DateTimeField(blank=True, null=True)),
+                (
+                    "set_by",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="+",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
             options={
-                'ordering': ['name', 'pk'],
+                "ordering": ["name", "pk"],
             },
         ),
         migrations.CreateModel(
-            name='ValueColour',
+            name="ValueColour",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=620)),
-                ('fields', models.JSONField()),
-                ('values', models.CharField(max_length=1000)),
-                ('given', models.CharField(blank=True, max_length=2)),
-                ('colour', models.CharField(blank=True, max_length=7)),
-                ('set_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to=settings.AUTH_USER_MODEL)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=620)),
+                ("fields", models.JSONField()),
+                ("values", models.CharField(max_length=1000)),
+                ("given", models.CharField(blank=True, max_length=2)),
+                ("colour", models.CharField(blank=True, max_length=7)),
+                (
+                    "set_by",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="+",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
             options={
-                'ordering': ['key', 'pk'],
-                'constraints': [models.UniqueConstraint(fields=('key', 'values'), name='one_colour_of_a_value')],
+                "ordering": ["key", "pk"],
+                "constraints": [models.UniqueConstraint(fields=("key", "values"), name="one_colour_of_a_value")],
             },
         ),
     ]
