@@ -4,7 +4,7 @@ from django.contrib.auth.models import Group
 from django.contrib.auth.views import LoginView
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_GET, require_safe
 
 from veduta.core.errors import VedutaError
 from veduta.web.accounts import services
@@ -52,7 +52,7 @@ def list_people(request: Request) -> HttpResponse:
     )
 
 
-@require_GET
+@require_safe
 @require_steward
 def list_deeds(request: Request) -> HttpResponse:
     """What people did that takes something from others, or gives it: the last of it first."""

@@ -16,7 +16,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.template.loader import render_to_string
 from django.urls import reverse
 from django.utils import timezone
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_GET, require_POST, require_safe
 from pydantic import Field
 
 from veduta.core.chart.complete_specification import complete
@@ -158,7 +158,7 @@ HEADINGS = (
 )
 
 
-@require_GET
+@require_safe
 @require_builder
 def list_charts(request: Request) -> HttpResponse:
     listed = parse_query(request, Listed)

@@ -6,7 +6,7 @@ from django.conf import settings
 from django.core.paginator import Paginator
 from django.http import Http404, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from veduta.core.calendar import Grain
 from veduta.core.chart.kinds import KINDS
@@ -18,7 +18,7 @@ from veduta.web.charts.setting_inputs import SettingInput
 from veduta.web.common.lists import ListHeading
 
 
-@require_GET
+@require_safe
 @require_sign_in
 def show_parts(request: Request) -> HttpResponse:
     """Only where the server runs for developers."""

@@ -8,7 +8,7 @@ from django.db.models import Max
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import render
 from django.utils import timezone
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_GET, require_safe
 
 from veduta.core.calendar import Grain, label_period
 from veduta.core.data.typed_values import parse_typed_day, parse_typed_number
@@ -27,7 +27,7 @@ from veduta.web.datasets.models import Dataset, Refresh
 GUIDE = Path(settings.BASE_DIR) / "docs" / "guide"
 
 
-@require_GET
+@require_safe
 @require_sign_in
 def show_home(request: Request) -> HttpResponse:
     user = request.user
@@ -77,7 +77,7 @@ def parse_typed(request: Request) -> JsonResponse:
         return JsonResponse({"problem": str(problem)})
 
 
-@require_GET
+@require_safe
 @require_sign_in
 def find(request: Request) -> HttpResponse:
     """Anything by its name, for the box at the top of every page."""
@@ -101,7 +101,7 @@ def list_guide_pages() -> list[tuple[str, str]]:
     return [(path.stem.split("-", 1)[1], path.read_text().splitlines()[0].lstrip("# ")) for path in _list_pages()]
 
 
-@require_GET
+@require_safe
 @require_sign_in
 def show_guide(request: Request, slug: str = "") -> HttpResponse:
     pages = list_guide_pages()
