@@ -23,6 +23,8 @@ ALLOWED = HERE / "allowed.txt"
 SHORTENED = {("polars", "pl"), ("datetime", "dt"), ("numpy", "np")}
 COMMON = {"Meta", "Config", "Command", "State", "Role"}
 """Classes that Django wants by this name, or that stand within a model of theirs."""
+OF_DJANGO = {"ready"}
+"""Methods that Django calls by these names."""
 NOUNS = {"property", "cached_property", "setter", "validator"}
 
 Definition = ast.FunctionDef | ast.AsyncFunctionDef
@@ -50,7 +52,7 @@ def find_faults() -> Iterator[str]:
                 yield f"dropped {file} {name}"
             if isinstance(node, ast.ClassDef):
                 classes[node.name].append(file)
-            elif not _is_noun(node) and last.lstrip("_").split("_")[0] not in verbs:
+            elif not _is_noun(node) and last not in OF_DJANGO and last.lstrip("_").split("_")[0] not in verbs:
                 yield f"verb {file} {name}"
         yield from (f"renamed {file} {name}" for name in _iterate_renamed(ast.parse(path.read_text())))
     for name, files in classes.items():
