@@ -198,13 +198,18 @@ STORAGES = {
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+(\.[0-9a-f]{12}|/parts/[^/]+-[0-9A-Z]{8})\..+$"
 WHITENOISE_USE_FINDERS = DEBUG or TESTING
 
+LOG_LEVEL = os.environ.get("VEDUTA_LOG", "")
 LOGGING: dict[str, Any] = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
-    "root": {"handlers": ["console"], "level": os.environ.get("VEDUTA_LOG", "ERROR" if TESTING else "WARNING")},
-    "loggers": {"veduta": {"level": "CRITICAL" if TESTING else "INFO"}},
+    "root": {"handlers": ["console"], "level": LOG_LEVEL or ("ERROR" if TESTING else "WARNING")},
+    # Loggers with a level of their own do not ask the root's.
+    "loggers": {
+        "django": {"level": LOG_LEVEL or "WARNING"},
+        "veduta": {"level": LOG_LEVEL or ("CRITICAL" if TESTING else "INFO")},
+    },
 }
 if TESTING:
     LOGGING["loggers"]["django.request"] = LOGGING["loggers"]["django.security"] = {"level": "CRITICAL"}
