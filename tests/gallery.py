@@ -1,4 +1,5 @@
 """Draws a demo chart of each kind on the server, from its downloaded specification, into docs/gallery: `make gallery`.
+
 So it is seen that a specification draws the same outside of Veduta."""
 
 from __future__ import annotations

@@ -69,8 +69,9 @@ def copy_demo(folder: Path) -> None:
 
 
 def start_server(folder: Path, **settings: str) -> str:
-    """Start server and worker on the data in a folder, with settings; they stop with this process. Returns the
-    address."""
+    """Start server and worker on the data in a folder, with settings; they stop with this process.
+
+    Returns the address."""
     port = str(_two_free_ports())
     environment = os.environ | {"VEDUTA_DATA": str(folder), "PORT": port, "VEDUTA_LOG": "ERROR"} | settings
     # The data is there already: this tells it at which address the stand-in answers now.

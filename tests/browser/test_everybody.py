@@ -1,5 +1,7 @@
-"""Everybody can use it: axe finds nothing in any state. Each commit is looked at in the light and wide; every night
-also in the dark on a telephone, and nothing has to be scrolled sideways there or at 200% zoom."""
+"""Everybody can use it: axe finds nothing in any state.
+
+Each commit is looked at in the light and wide; every night also in the dark on a telephone, and nothing has to be
+scrolled sideways there or at 200% zoom."""
 
 from __future__ import annotations
 

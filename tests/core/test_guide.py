@@ -79,7 +79,7 @@ def worked_out(heading: str, formulas: list[str]) -> dict[str, list]:
     group = Grouping(field=column.id, grain=Grain(grain.lower()) if grain else None)
     measures = tuple(Measure(formula=replace_names_with_ids(text, found.schema)) for text in formulas)
     result = answer(Query(groups=(group,), measures=measures, totals=((),)), found, context)
-    rows = {label_value(row[0], column, group.grain): list(row[1:]) for row in result.frame.iter_rows()}
+    rows = {label_value(row[0], group.grain): list(row[1:]) for row in result.frame.iter_rows()}
     return rows | {"Total": list(result.totals[()].row(0))}
 
 

@@ -66,8 +66,9 @@ print(json.dumps([str(Dataset.objects.get().pk), str(dashboard.pk)]))
 
 
 class Somebody(threading.Thread):
-    """Somebody who goes on with one thing until they are told to stop, whatever happens to the server. What the server
-    has acknowledged is counted, in their own words."""
+    """Somebody who goes on with one thing until they are told to stop, whatever happens to the server.
+
+    What the server has acknowledged is counted, in their own words."""
 
     def __init__(self, test: KilledWhileInUse, name: str) -> None:
         super().__init__(daemon=True)

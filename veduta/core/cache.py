@@ -38,8 +38,9 @@ class Cache(Generic[Value]):
         _caches.add(self)
 
     def get(self, key: Hashable, work_out: Callable[[], Value]) -> Value:
-        """The value for a key, worked out if it is not there; whoever asks meanwhile waits for it. What fails is not
-        kept and fails for all who wait."""
+        """The value for a key, worked out if it is not there; whoever asks meanwhile waits for it.
+
+        What fails is not kept and fails for all who wait."""
         with self._lock:
             if key in self._values:
                 return self._values[key]

@@ -84,8 +84,10 @@ class ValueGroup(Frozen):
 
 
 class Grouping(Frozen):
-    """A dimension rows are grouped by. Dates have a grain; other fields have none. Numbers may be put in classes of a
-    `width`, and of texts some may stand `together`; no value is in two of these."""
+    """A dimension rows are grouped by.
+
+    Dates have a grain; other fields have none. Numbers may be put in classes of a `width`, and of texts some may stand
+    `together`; no value is in two of these."""
 
     field: str
     grain: Grain | None = None
@@ -284,8 +286,10 @@ Days = tuple[dt.date, dt.date]
 
 
 def shift_days(first: dt.date, last: dt.date, steps: int, unit: Grain) -> Days:
-    """A range of days so many units away. The last day moves itself, and the end of a month stays one, so that whole
-    months stay whole; a single day is no end of anything.
+    """A range of days so many units away.
+
+    The last day moves itself, and the end of a month stays one, so that whole months stay whole; a single day is no end
+    of anything.
 
     >>> shift_days(dt.date(2024, 2, 1), dt.date(2024, 2, 29), -1, Grain.YEAR)[1]
     datetime.date(2023, 2, 28)

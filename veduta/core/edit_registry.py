@@ -14,8 +14,9 @@ Definition = TypeVar("Definition", bound=BaseModel)
 
 
 class Edits(Generic[Definition]):
-    """A registry of edits of one kind of definition. Their first parameters are `given` to all; the others are what is
-    sent, which is validated by their types."""
+    """A registry of edits of one kind of definition.
+
+    Their first parameters are `given` to all; the others are what is sent, which is validated by their types."""
 
     def __init__(self, kind: type[Definition], given: int) -> None:
         self.kind, self.given = kind, given
@@ -41,8 +42,9 @@ class Edits(Generic[Definition]):
         return set(self._arguments[name].model_fields)
 
     def apply(self, name: str, sent: dict[str, Any], *given: Any) -> Definition:
-        """The definition (the first of `given`) after an edit. Raises DefinitionProblem, or what the edit raises, for
-        one that cannot be made."""
+        """The definition (the first of `given`) after an edit.
+
+        Raises DefinitionProblem, or what the edit raises, for one that cannot be made."""
         if name not in self.functions:
             raise DefinitionProblem("Veduta does not know this change.", hint="Load the page again.")
         try:

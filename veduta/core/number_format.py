@@ -142,7 +142,7 @@ def format_value(
         return number_format.empty or EMPTY
     if kind.is_number and not isinstance(value, dt.date):
         return "∞" if isinstance(value, float) and math.isinf(value) else format_number(value, number_format)
-    return label_period_in(value, grain, number_format.language) or label_value(value, None, grain)
+    return label_period_in(value, grain, number_format.language) or label_value(value, grain)
 
 
 def label_period_in(value: Any, grain: Grain | None, code: str) -> str:
@@ -178,7 +178,7 @@ def format_class_bound(number: float, width: float, number_format: NumberFormat)
     return format_number(number, number_format.model_copy(update={"decimals": count_decimals(width)}))
 
 
-def label_value(value: Any, field: DataField | None, grain: Grain | None = None) -> str:
+def label_value(value: Any, grain: Grain | None = None) -> str:
     """A typed group value in words; empties are said as such."""
     if value is None:
         return "empty"

@@ -26,9 +26,10 @@ def load(
     upgrades: Mapping[int, Upgrade] | None = None,
     explain: Callable[[ValidationError], DefinitionProblem] | None = None,
 ) -> Stored:
-    """A stored or sent definition, as JSON text or already parsed. `name` is what it is to people, such as "chart";
-    `upgrades` lead, by the version they start from, up to the present `version`; `explain` says what is wrong where the
-    usual words do not do.
+    """A stored or sent definition, as JSON text or already parsed.
+
+    `name` is what it is to people, such as "chart"; `upgrades` lead, by the version they start from, up to the present
+    `version`; `explain` says what is wrong where the usual words do not do.
 
     Raises NewerDefinition for one that a newer Veduta wrote, and DefinitionProblem for one that is not usable.
     """

@@ -225,8 +225,9 @@ def generate_vessels() -> pl.DataFrame:
 
 
 def generate_harbour_counts(days: int = 120, last: dt.date = LAST_DAY) -> pl.DataFrame:
-    """Passengers counted at the gates since the season's start: a row a port, a column a day, cumulative. Ports are
-    spelt as the harbour office does; two gates were out of order on one day each."""
+    """Passengers counted at the gates since the season's start: a row a port, a column a day, cumulative.
+
+    Ports are spelt as the harbour office does; two gates were out of order on one day each."""
     random = np.random.default_rng(SEED + 2)
     first = last - dt.timedelta(days=days - 1)
     dates = [first + dt.timedelta(days=i) for i in range(days)]
@@ -243,8 +244,9 @@ def generate_harbour_counts(days: int = 120, last: dt.date = LAST_DAY) -> pl.Dat
 
 
 def pass_holders(rows: int = 9_000) -> pl.DataFrame:
-    """People with a season pass. Customer numbers stand in capitals with a hyphen,
-    in bookings without; some are mistyped."""
+    """People with a season pass.
+
+    Customer numbers stand in capitals with a hyphen, in bookings without; some are mistyped."""
     random = np.random.default_rng(SEED + 3)
     number = np.sort(random.choice(np.arange(10_000, 10_000 + rows * 3), rows, replace=False))
     names = list(PORTS)
@@ -269,8 +271,9 @@ def pass_holders(rows: int = 9_000) -> pl.DataFrame:
 
 
 def generate_bookings(rows: int = 150_000) -> pl.DataFrame:
-    """What customers booked, one booking a row. About a third of the customers hold a
-    pass; many of 2025 did not come back."""
+    """What customers booked, one booking a row.
+
+    About a third of the customers hold a pass; many of 2025 did not come back."""
     random = np.random.default_rng(SEED + 4)
     people = max(10, rows // 5)
     customer = 10_000 + (random.power(0.6, rows) * people).astype(np.int64)

@@ -39,8 +39,10 @@ Send = Callable[[Mapping[str, Any]], Awaitable[None]]
 
 
 class ReaderTurns:
-    """Who may have something worked out now. All together have so many turns at once, and each person half of them:
-    somebody who opens forty downloads waits for their own, and others do not wait for them."""
+    """Who may have something worked out now.
+
+    All together have so many turns at once, and each person half of them: somebody who opens forty downloads waits for
+    their own, and others do not wait for them."""
 
     def __init__(self, turns: int) -> None:
         self.all = asyncio.Semaphore(turns)

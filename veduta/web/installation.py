@@ -15,8 +15,9 @@ KEY_FILE = DATA_DIR / "secret_key"
 
 
 def prepare() -> None:
-    """Make the data folder and, where the environment gives none, a secret key that is kept there. Nobody else on the
-    machine may read what is in it."""
+    """Make the data folder and, where the environment gives none, a secret key that is kept there.
+
+    Nobody else on the machine may read what is in it."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "veduta.web.settings")
     os.umask(0o077)
     for folder in (DATA_DIR / "uploads", DATA_DIR / "static"):

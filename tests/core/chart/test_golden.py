@@ -1,5 +1,6 @@
-"""The specification of each kind for a few rows, held as files: what changes a drawing is seen in a diff. They are
-written anew by `python -m tests.core.chart.test_golden`, and looked at before they are kept."""
+"""The specification of each kind for a few rows, held as files: what changes a drawing is seen in a diff.
+
+They are written anew by `python -m tests.core.chart.test_golden`, and looked at before they are kept."""
 
 from __future__ import annotations
 

@@ -30,7 +30,7 @@ def said(found: Any) -> str:
         return ""
     if isinstance(found, dt.datetime):
         return found.strftime("%Y-%m-%d %H:%M")
-    return found.isoformat() if isinstance(found, dt.date) else label_value(found, None)
+    return found.isoformat() if isinstance(found, dt.date) else label_value(found)
 
 
 class Registry(unittest.TestCase):

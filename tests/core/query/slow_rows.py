@@ -26,8 +26,9 @@ DATES = ("sailed", "departure")
 
 @dataclass
 class Line:
-    """Rows that stand behind one line of a result, and which dimensions it shows with which values. A line that is not
-    one cell, such as a total, has no others around."""
+    """Rows that stand behind one line of a result, and which dimensions it shows with which values.
+
+    A line that is not one cell, such as a total, has no others around."""
 
     groups: tuple[Grouping, ...]
     cell: Cell
@@ -37,8 +38,9 @@ class Line:
 
 @dataclass
 class SlowRows:
-    """The rows and cells of a question. `unlimited` are parameters without a limit; `stock`
-    sums a field over days by its last day."""
+    """The rows and cells of a question.
+
+    `unlimited` are parameters without a limit; `stock` sums a field over days by its last day."""
 
     everything: list[Row]
     groups: tuple[Grouping, ...] = ()

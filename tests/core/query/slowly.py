@@ -60,8 +60,10 @@ class Slowly(SlowRows):
         return self.value(parsed(text), Line(self.groups, cell, self.inside(self.rows, self.groups, cell)), self.rows)
 
     def of_line(self, text: str, groups: tuple, cell: Cell, cells: list[Cell], narrowed: bool):
-        """The value of a total, or of what was gathered: the rows of these cells of the chart, as one line. Where cells
-        were dropped (`narrowed`) other periods are looked at for the same values of the other dimensions only."""
+        """The value of a total, or of what was gathered: the rows of these cells of the chart, as one line.
+
+        Where cells were dropped (`narrowed`) other periods are looked at for the same values of the other dimensions
+        only."""
         self.narrowed = narrowed
         rows = [row for row in self.rows if tuple(self.key(row, g) for g in self.groups) in set(cells)]
         rows = self.inside(rows, groups, cell)

@@ -14,8 +14,9 @@ LONGEST = 2_000
 
 
 def validate_address(text: str) -> str:
-    """An address as it is written, or "" for none. Raises ValueError for one that leads elsewhere than to the web, or
-    somewhere else with every value."""
+    """An address as it is written, or "" for none.
+
+    Raises ValueError for one that leads elsewhere than to the web, or somewhere else with every value."""
     text = text.strip()
     if text == PLACE:
         return text
@@ -26,8 +27,9 @@ def validate_address(text: str) -> str:
 
 
 def validate_address_template(text: str, place: re.Pattern[str]) -> str:
-    """An address in which values stand at some places. Raises ValueError for one that leads elsewhere than to the web,
-    or to whose address a value belongs."""
+    """An address in which values stand at some places.
+
+    Raises ValueError for one that leads elsewhere than to the web, or to whose address a value belongs."""
     text = text.strip()
     if not text:
         return ""

@@ -11,8 +11,9 @@ BY_ITSELF = [kind for kind in KINDS.values() if type(kind).fit_score is not Char
 
 
 def choose_kind(definition: ChartDefinition, model: Model) -> tuple[ChartKind, str]:
-    """The kind to draw, and the reason for it; an own choice that does not fit
-    the fields is replaced, with the reason. Raises DefinitionProblem for a kind that there is not."""
+    """The kind to draw, and the reason for it; an own choice that does not fit the fields is replaced, with the reason.
+
+    Raises DefinitionProblem for a kind that there is not."""
     asked = ChartShape(definition, model)
     own = get_kind(definition.kind) if definition.kind else None
     problem = own.explain_unsupported(asked) if own else ""

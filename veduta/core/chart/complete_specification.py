@@ -15,8 +15,9 @@ ONLY_HERE = ("tip",)
 
 
 def complete(answered: AnsweredChart) -> dict[str, Any]:
-    """The specification with its rows, its title, what it says in words, its look and a size of its own. Raises
-    DefinitionProblem for what the grammar cannot draw."""
+    """The specification with its rows, its title, what it says in words, its look and a size of its own.
+
+    Raises DefinitionProblem for what the grammar cannot draw."""
     drawing = answered.drawing
     if drawing.spec is None:
         raise DefinitionProblem(

@@ -1,5 +1,6 @@
-"""Conditional formats: rules by which what a condition holds of looks otherwise. What the conditions are, and their
-words; `drawing.conditions` tells of which cells they hold."""
+"""Conditional formats: rules by which what a condition holds of looks otherwise.
+
+What the conditions are, and their words; `drawing.conditions` tells of which cells they hold."""
 
 from __future__ import annotations
 

@@ -1,5 +1,6 @@
-"""A chart: a saved question and how its answer is drawn. A definition is a
-value; everything else is computed from it."""
+"""A chart: a saved question and how its answer is drawn.
+
+A definition is a value; everything else is computed from it."""
 
 from __future__ import annotations
 
@@ -106,9 +107,10 @@ class ReferenceMark(Frozen):
 
 
 class Panels(Frozen):
-    """The chart drawn once for each value of a dimension, or of two, the first down and the second across. Of one
-    dimension they go on in the next row (`wrapped`), or stand in one row or column. `scales` are common to all, or the
-    value axes of each are its own, or both axes."""
+    """The chart drawn once for each value of a dimension, or of two, the first down and the second across.
+
+    Of one dimension they go on in the next row (`wrapped`), or stand in one row or column. `scales` are common to all,
+    or the value axes of each are its own, or both axes."""
 
     by: tuple[Grouping, ...] = Field(min_length=1, max_length=2)
     arranged: Literal["wrapped", "beside", "below"] = "wrapped"
@@ -125,14 +127,15 @@ class Drilling(Frozen):
 
 
 class ChartDefinition(Frozen):
-    """`title`, `note` and `foot` may have values in them, as `places` says. `kind` None lets Veduta choose; `settings`
-    are those of kinds, each of which reads the ones it knows. `show` empty counts rows. `layers` draw the measures if
-    the kind leaves that to them. `totals` "" is as usual for the kind. `series_order` begins the order of the last
-    dimension of several, whose values make series. `aligned` is a test: the time axis counts from the first period in
-    which it held. With `own_periods` a plan is counted to its end. Of `conditional` that hold, the first that says
-    something counts. `values` sets the model's parameters for this chart; None is no limit. `colours` are those of
-    values in this chart alone; with `own_colours` it takes none that values have elsewhere. A `specification` is drawn
-    by the kind that has one of its own."""
+    """`title`, `note` and `foot` may have values in them, as `places` says.
+
+    `kind` None lets Veduta choose; `settings` are those of kinds, each of which reads the ones it knows. `show` empty
+    counts rows. `layers` draw the measures if the kind leaves that to them. `totals` "" is as usual for the kind.
+    `series_order` begins the order of the last dimension of several, whose values make series. `aligned` is a test: the
+    time axis counts from the first period in which it held. With `own_periods` a plan is counted to its end. Of
+    `conditional` that hold, the first that says something counts. `values` sets the model's parameters for this chart;
+    None is no limit. `colours` are those of values in this chart alone; with `own_colours` it takes none that values
+    have elsewhere. A `specification` is drawn by the kind that has one of its own."""
 
     version: Literal[2] = VERSION
     dataset: str

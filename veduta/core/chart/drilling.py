@@ -80,9 +80,10 @@ def apply_drill_steps(chart: ChartDefinition, steps: Sequence[DrillStep], model:
 
 
 def apply_drill_step(chart: ChartDefinition, step: DrillStep, model: Model) -> ChartDefinition:
-    """A chart after one step. What went by the values that are gone goes with them: an order of one's own, a title
-    without values in it, and a kind that does not suit any more. Raises DefinitionProblem for a step that the chart
-    does not allow."""
+    """A chart after one step.
+
+    What went by the values that are gone goes with them: an order of one's own, a title without values in it, and a
+    kind that does not suit any more. Raises DefinitionProblem for a step that the chart does not allow."""
     if not allows(chart, step, model):
         raise DefinitionProblem("The chart does not lead there.", hint="Choose another way.")
     if step.unfold:

@@ -121,9 +121,10 @@ def _split_line(line: str) -> Iterator[str]:
 
 
 def check_palette(kind: PaletteKind, colours: Sequence[str]) -> list[Finding]:
-    """What readers of all kinds would miss in a palette. Of series: pairs that look alike, and colours that do not
-    stand out from the sheet in either theme. Of shades: ends that are hardly apart, or not in the order of their
-    lightness."""
+    """What readers of all kinds would miss in a palette.
+
+    Of series: pairs that look alike, and colours that do not stand out from the sheet in either theme. Of shades: ends
+    that are hardly apart, or not in the order of their lightness."""
     if kind == "series":
         return [*_find_pairs_alike(colours), *_find_faint(colours)]
     ends = [(0, len(colours) - 1)] if kind == "rising" else [(0, 1), (1, 2)]

@@ -38,8 +38,10 @@ from veduta.core.query.query import Column, Query, Result
 
 @dataclass
 class AnsweredChart:
-    """A chart worked out: what it says, how it is drawn, and where its numbers come from. `series` are the names and
-    values of series that can be put into another order; `format_words` say what its conditional formats do."""
+    """A chart worked out: what it says, how it is drawn, and where its numbers come from.
+
+    `series` are the names and values of series that can be put into another order; `format_words` say what its
+    conditional formats do."""
 
     definition: ChartDefinition
     kind: ChartKind
@@ -133,8 +135,9 @@ def _tells_a_total(definition: ChartDefinition) -> bool:
 def build_model_query(
     definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
 ) -> ModelQuery:
-    """The question that a chart asks, to be answered together with others. Raises DefinitionProblem if it does not fit
-    the dataset."""
+    """The question that a chart asks, to be answered together with others.
+
+    Raises DefinitionProblem if it does not fit the dataset."""
     return ModelQuery(build_query(definition, choose_kind(definition, model)[0], extra), model, context)
 
 
@@ -156,8 +159,9 @@ def find_underlying_filters(
 def work_out(
     definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...] = ()
 ) -> tuple[ChartKind, str, Result]:
-    """The kind of chart, why Veduta chose it, and the result. Raises
-    DefinitionProblem if it does not fit the dataset."""
+    """The kind of chart, why Veduta chose it, and the result.
+
+    Raises DefinitionProblem if it does not fit the dataset."""
     kind, why = choose_kind(definition, model)
     return kind, why, answer(build_query(definition, kind, extra), model, context)
 

@@ -28,8 +28,9 @@ OWN_PERIODS = "each table over its own periods"
 def write_sentence(
     definition: ChartDefinition, kind: ChartKind, schema: Schema, parameters: list[tuple[str, str]] | None = None
 ) -> list[SentencePart]:
-    """The parts of the sentence, ending with its full stop. Joined, their texts are the whole sentence. `parameters`
-    are the names and values of those the chart reads."""
+    """The parts of the sentence, ending with its full stop.
+
+    Joined, their texts are the whole sentence. `parameters` are the names and values of those the chart reads."""
     parts = [SentencePart("Show ")]
     parts += kind.start(definition, label_measures(definition.measures, schema))
     if definition.by:
@@ -136,7 +137,7 @@ def describe_setting(parameter: ParameterField, values: tuple[Any, ...] | None) 
     if values is None:
         return "no limit"
     labels = {choice.value: choice.label for choice in parameter.choices if choice.label}
-    return join_names([labels.get(value) or label_value(value, None) for value in values], "or", 3)
+    return join_names([labels.get(value) or label_value(value) for value in values], "or", 3)
 
 
 def list_parameter_settings(definition: ChartDefinition, model: Model) -> list[tuple[str, str]]:
@@ -189,7 +190,7 @@ def _place_words(value: Value, group: Grouping, schema: Schema) -> str:
     try:
         return describe_value(value, group, schema[group.field])
     except DefinitionProblem:
-        return label_value(value, None)
+        return label_value(value)
 
 
 def _sort_words(definition: ChartDefinition, kind: ChartKind, schema: Schema) -> str:
@@ -205,6 +206,6 @@ def _sort_words(definition: ChartDefinition, kind: ChartKind, schema: Schema) ->
     if sort.by == "time":
         return "latest first" if sort.descending else "earliest first"
     if sort.by == "own":
-        values = [label_value(value, None) for value in sort.values]
+        values = [label_value(value) for value in sort.values]
         return f"as {join_names(values, most=2) if len(values) > 2 else ', '.join(values)}"
     return "from Z to A" if sort.descending else "from A to Z"

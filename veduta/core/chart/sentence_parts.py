@@ -10,8 +10,9 @@ MOVABLE = ("show", "layer", "by", "panels", "only", "compare")
 
 @dataclass(frozen=True)
 class SentencePart:
-    """Some words; those of a clause name it and its position in it. Those of a `MOVABLE` one can be put into another
-    order."""
+    """Some words; those of a clause name it and its position in it.
+
+    Those of a `MOVABLE` one can be put into another order."""
 
     text: str
     clause: str = ""

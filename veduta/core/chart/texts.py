@@ -133,8 +133,9 @@ VALUES: Final[dict[str, tuple[str, Callable[[TextContext], str]]]] = {
 
 
 def store_text(text: str, model: Model) -> str:
-    """A text as it is kept, its formulas naming fields by their ids. Raises DefinitionProblem for a value that is
-    neither known nor a formula."""
+    """A text as it is kept, its formulas naming fields by their ids.
+
+    Raises DefinitionProblem for a value that is neither known nor a formula."""
 
     def keep(match: re.Match[str]) -> str:
         if match[1] is None:

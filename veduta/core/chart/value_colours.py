@@ -1,5 +1,6 @@
-"""Colours of values: a value of a field has one colour, whatever else is shown. Which one it has is given once, or set
-by people for the workspace, a dashboard or a chart; the narrower goes before."""
+"""Colours of values: a value of a field has one colour, whatever else is shown.
+
+Which one it has is given once, or set by people for the workspace, a dashboard or a chart; the narrower goes before."""
 
 from __future__ import annotations
 
@@ -58,8 +59,9 @@ def make_field_key(group: Grouping) -> str:
 
 
 def make_value_keys(values: Sequence[Any]) -> Values:
-    """Values as colours know them, however they came to be written: texts, or None for the empty one. Dates are ISO
-    8601, numbers have no idle fraction, yes and no are said so."""
+    """Values as colours know them, however they came to be written: texts, or None for the empty one.
+
+    Dates are ISO 8601, numbers have no idle fraction, yes and no are said so."""
     return tuple(make_value_key(value) for value in values)
 
 

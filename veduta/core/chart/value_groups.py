@@ -42,8 +42,9 @@ def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: 
 
 
 def _refuse_taken(made: ValueGroup, others: Sequence[ValueGroup], field: DataField, model: Model) -> None:
-    """Refuse a name that another value has: rows of both would be one, and nobody would know. Raises
-    DefinitionProblem."""
+    """Refuse a name that another value has: rows of both would be one, and nobody would know.
+
+    Raises DefinitionProblem."""
     taken = any(made.name == each.name for each in others)
     if not taken and made.name not in made.values:
         rows = model.scan([field.id], model.find_home({field.id}))

@@ -74,8 +74,9 @@ class _BlockContext:
 
 
 def get_choice(control: Control, state: ViewState) -> Choice | None:
-    """What a control is set to: by the reader, else by whoever made the dashboard. One that is required cannot be set
-    to nothing.
+    """What a control is set to: by the reader, else by whoever made the dashboard.
+
+    One that is required cannot be set to nothing.
 
     Raises DefinitionProblem for a choice of the wrong kind.
     """
@@ -148,9 +149,10 @@ def collect_block_filters(
     schema_of: SchemaOf,
     members_of: MembersOf = lambda fixed: None,
 ) -> BlockFilters:
-    """What narrows a block besides its own filters. `source_of` gives the chart and schema of a selection's block,
-    if it has one, `schema_of` that of a dataset, `members_of` the values that a filter by a question names in its own
-    data, None if it has no limit now.
+    """What narrows a block besides its own filters.
+
+    `source_of` gives the chart and schema of a selection's block, if it has one, `schema_of` that of a dataset,
+    `members_of` the values that a filter by a question names in its own data, None if it has no limit now.
 
     A block never follows its own selection, so that its other marks stay there to be clicked; one made of dimensions
     that it has no more, because it was drilled since, sets its marks off.

@@ -27,8 +27,9 @@ USUAL_PARTS: tuple[Part, ...] = ("title", "chart", "menu")
 
 
 class BlockLook(Frozen):
-    """The `subtitle` and `note` of a chart may have values in them, as its title may. A `ground` is a colour, "none" or
-    "" for the usual sheet; a `border` a line around the block, or none."""
+    """The `subtitle` and `note` of a chart may have values in them, as its title may.
+
+    A `ground` is a colour, "none" or "" for the usual sheet; a `border` a line around the block, or none."""
 
     subtitle: str = Field("", max_length=300)
     note: str = Field("", max_length=2_000)

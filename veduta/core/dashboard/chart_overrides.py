@@ -13,8 +13,9 @@ from veduta.core.errors import DefinitionProblem, NewerDefinition
 
 
 def find_overrides(chart: ChartDefinition, here: ChartDefinition) -> dict[str, Any]:
-    """The parts in which a chart `here` is other than the chart itself, as JSON. Raises DefinitionProblem for charts
-    of different data."""
+    """The parts in which a chart `here` is other than the chart itself, as JSON.
+
+    Raises DefinitionProblem for charts of different data."""
     if chart.dataset != here.dataset:
         raise DefinitionProblem("The chart is of other data now.", hint="Go back to the dashboard and begin again.")
     before, after = chart.model_dump(mode="json"), here.model_dump(mode="json")

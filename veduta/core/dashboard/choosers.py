@@ -11,8 +11,10 @@ from veduta.core.dashboard.controls import ChooserChoice, Control, Option
 
 
 def apply_choices(chart: ChartDefinition, chosen: Iterable[tuple[Control, ChooserChoice]]) -> ChartDefinition:
-    """A chart with what readers have chosen for it, of those of its data. What was sorted or kept by a measure that is
-    replaced goes by the one in its place. A title without values in it gives way to what the chart then says."""
+    """A chart with what readers have chosen for it, of those of its data.
+
+    What was sorted or kept by a measure that is replaced goes by the one in its place. A title without values in it
+    gives way to what the chart then says."""
     changed = chart
     for control, choice in chosen:
         if control.dataset == chart.dataset and choice.option < len(control.options):

@@ -114,7 +114,7 @@ class ListChoice(Frozen):
         if not self.values:
             return "all"
         field = DataField(id=control.field, source="", name=control.name, kind=control.field_kind)
-        said = join_names([label_value(convert_point_value(value, field), field) for value in self.values], "or", 3)
+        said = join_names([label_value(convert_point_value(value, field)) for value in self.values], "or", 3)
         return f"all but {said}" if self.exclude else said
 
 
@@ -250,9 +250,11 @@ not named follow by a field of the same name and kind of value."""
 
 
 class Control(Frozen):
-    """A filter that readers set, or a parameter. A filter names its field; blocks of other datasets follow as its
-    `fields` say. A parameter's `field` is its own id, and blocks of its dataset follow; `choices` are its labelled
-    values. A chooser filters nothing: it sets what charts of its dataset show, to one of its `options`.
+    """A filter that readers set, or a parameter.
+
+    A filter names its field; blocks of other datasets follow as its `fields` say. A parameter's `field` is its own id,
+    and blocks of its dataset follow; `choices` are its labelled values. A chooser filters nothing: it sets what charts
+    of its dataset show, to one of its `options`.
 
     One that is `single` has one value at a time, one of dates one day, and a `required` one always holds a value.
     `buttons` stand side by side for the choices of a parameter, a chooser or the values of a list; a control that

@@ -134,9 +134,10 @@ FIRST = Page(id="p1", name="Page 1")
 
 class DashboardDefinition(Frozen):
     """`colours` are those of values on this dashboard; with `own_colours` it takes none that values have elsewhere.
-    What readers set holds at once or, if it `applies`, once they say so.
-    `palettes` of the workspace, by their names, stand in the place of those in use; once published, `palettes_kept` are
-    the colours of all that are used. `letters` are those of charts that set no size, of titles and of texts."""
+
+    What readers set holds at once or, if it `applies`, once they say so. `palettes` of the workspace, by their names,
+    stand in the place of those in use; once published, `palettes_kept` are the colours of all that are used. `letters`
+    are those of charts that set no size, of titles and of texts."""
 
     version: Literal[2] = VERSION
     pages: tuple[Page, ...] = Field((FIRST,), min_length=1, max_length=50)
@@ -207,8 +208,9 @@ def load_dashboard(data: Any) -> DashboardDefinition:
 
 
 class Selection(Frozen):
-    """Marks selected in a block, by their points: the others show only them, or all but them, or set them off. The
-    block may be one of another `dashboard`, from which one came here with them.
+    """Marks selected in a block, by their points: the others show only them, or all but them, or set them off.
+
+    The block may be one of another `dashboard`, from which one came here with them.
 
     Points are the values of the dimensions that they are `by`, without it of the chart's. They may hold only the first
     dimensions, as when a range of an axis is selected whatever the series, and those into which a chart was drilled
@@ -240,9 +242,10 @@ class Selection(Frozen):
 
 
 class ViewState(Frozen):
-    """All that makes a reader's view another than the published one. A control set to None shows all; `drills` are the
-    steps by which blocks are drilled; `sorts` say by which column of its rows a block is sorted, as `sort_of_column`
-    reads it."""
+    """All that makes a reader's view another than the published one.
+
+    A control set to None shows all; `drills` are the steps by which blocks are drilled; `sorts` say by which column of
+    its rows a block is sorted, as `sort_of_column` reads it."""
 
     controls: dict[str, Choice | None] = {}
     selections: tuple[Selection, ...] = Field((), max_length=20)
@@ -251,6 +254,7 @@ class ViewState(Frozen):
 
 
 def load_state(data: Any) -> ViewState:
-    """From an address, or from where one is kept; nothing is the plain view. Raises DefinitionProblem for one that is
-    not readable."""
+    """From an address, or from where one is kept; nothing is the plain view.
+
+    Raises DefinitionProblem for one that is not readable."""
     return load(ViewState, data, name="link", hint="Start again from the plain address.") if data else ViewState()

@@ -11,8 +11,10 @@ from veduta.core.query.filters import Filter
 
 
 class DashboardFilter(Frozen):
-    """A filter on the fields of a dataset. It is said in the trail, or only where it is explained how a block is worked
-    out (`in_trail`). `fields` say by which field of theirs other datasets follow."""
+    """A filter on the fields of a dataset.
+
+    It is said in the trail, or only where it is explained how a block is worked out (`in_trail`). `fields` say by which
+    field of theirs other datasets follow."""
 
     id: str = Field(pattern=IDENTIFIER)
     dataset: str

@@ -28,8 +28,10 @@ def overlaps(one: DashboardBlock, other: DashboardBlock) -> bool:
 
 
 def compact(blocks: Sequence[DashboardBlock], first: Collection[str] = ()) -> tuple[DashboardBlock, ...]:
-    """Blocks that stand as high as those before them let them. They keep their order from above and from the left;
-    where several want the same row, those that are named `first` go before the others."""
+    """Blocks that stand as high as those before them let them.
+
+    They keep their order from above and from the left; where several want the same row, those that are named `first` go
+    before the others."""
     wanted = sorted(blocks, key=lambda block: (block.y, block.id not in first, block.x))
     placed: dict[str, DashboardBlock] = {}
     for block in wanted:

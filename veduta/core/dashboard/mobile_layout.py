@@ -41,8 +41,10 @@ class MobilePlacement:
 
 
 def arrange_blocks(reading_order: Sequence[str], narrow: MobileLayout) -> list[MobilePlacement]:
-    """All blocks of a page in the order of a narrow screen. Those that were moved have their order; each of the others
-    stands behind the one that it stands behind on the page."""
+    """All blocks of a page in the order of a narrow screen.
+
+    Those that were moved have their order; each of the others stands behind the one that it stands behind on the page.
+    """
     placed = [name for name in narrow.order if name in reading_order]
     before = ""
     for name in reading_order:
@@ -55,8 +57,9 @@ def arrange_blocks(reading_order: Sequence[str], narrow: MobileLayout) -> list[M
 
 
 def move_block(reading_order: Sequence[str], narrow: MobileLayout, name: str, to: int) -> MobileLayout:
-    """With a block at another place of the order (0 is the first). From then on the order of all blocks that are there
-    is kept; what comes later goes where it stands on the page."""
+    """With a block at another place of the order (0 is the first).
+
+    From then on the order of all blocks that are there is kept; what comes later goes where it stands on the page."""
     order = [each.id for each in arrange_blocks(reading_order, narrow) if each.id != name]
     order.insert(min(max(to, 0), len(order)), name)
     return narrow.model_copy(update={"order": tuple(order)})

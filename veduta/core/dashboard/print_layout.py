@@ -26,9 +26,10 @@ LETTER, AROUND_WORDS, SHOWING = 6.2, 38, 52
 
 
 class PrintLayout(Frozen):
-    """The sheets on which a dashboard is printed, with margins in mm. `header` and `footer` are words for every sheet,
-    in which {page} and {date} stand for the name of the page and the latest date of the data; the number of the sheet
-    is beside the footer."""
+    """The sheets on which a dashboard is printed, with margins in mm.
+
+    `header` and `footer` are words for every sheet, in which {page} and {date} stand for the name of the page and the
+    latest date of the data; the number of the sheet is beside the footer."""
 
     size: Size = "A4"
     direction: Literal["upright", "lying"] = "upright"

@@ -8,8 +8,9 @@ import polars as pl
 
 
 def append_rows(old: pl.LazyFrame, new: pl.LazyFrame) -> pl.LazyFrame:
-    """All rows of both, the old ones first, in their order. A column that only one of them has is empty in the rows of
-    the other."""
+    """All rows of both, the old ones first, in their order.
+
+    A column that only one of them has is empty in the rows of the other."""
     return pl.concat([old, new], how="diagonal")
 
 

@@ -13,8 +13,10 @@ _FORMULA, _NUMBER = r"^[=+\-@\t\r\n]", r"^[+-]?\d[\d .,]*%?\z"
 
 
 def iterate_csv(rows: pl.LazyFrame, headings: list[str], *, guarded: bool = True) -> Iterator[bytes]:
-    """The rows in UTF-8 with a byte order mark. `guarded` puts a ' before texts that a spreadsheet would take for a
-    formula and work out, wherever they came from."""
+    """The rows in UTF-8 with a byte order mark.
+
+    `guarded` puts a ' before texts that a spreadsheet would take for a formula and work out, wherever they came from.
+    """
     frame = rows.collect()
     first = pl.DataFrame([pl.Series(str(i), [heading], dtype=pl.String) for i, heading in enumerate(headings)])
     yield "\ufeff".encode() + _write_frame(first, guarded)

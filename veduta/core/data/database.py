@@ -119,9 +119,10 @@ def fetch_rows(
     tick: Callable[[int], None] = lambda rows: None,
     patience: Deadline = NO_DEADLINE,
 ) -> None:
-    """Land the rows of a table or of a query, all or about `limit`. In a query ":last" stands for the latest value
-    taken in so far. The database is told to stop when patience is over. Raises DatabaseProblem, and what `patience`
-    raises."""
+    """Land the rows of a table or of a query, all or about `limit`.
+
+    In a query ":last" stands for the latest value taken in so far. The database is told to stop when patience is over.
+    Raises DatabaseProblem, and what `patience` raises."""
     statement = _build_statement(engine, table_name, query, last, limit)
     options: dict[str, Any] = {"stream_results": True}
     if engine.dialect.name == "postgresql":

@@ -64,8 +64,10 @@ class Paging(Frozen):
 
 
 class Feed(Frozen):
-    """One end point. `path` is added to the connection's address; ":last" in a query value stands for the latest value
-    taken in so far."""
+    """One end point.
+
+    `path` is added to the connection's address; ":last" in a query value stands for the latest value taken in so far.
+    """
 
     path: str = Field("", max_length=2_000)
     query: dict[str, str] = {}
@@ -118,7 +120,7 @@ def fetch(
     brought = FetchedFeed([], {})
     seen: set[str] = set()
     values = {key: value.replace(":last", last) for key, value in feed.query.items()}
-    for page in _iterate_pages(feed, values, visit, address):
+    for page in _iterate_pages(feed, values, address):
         conditional = marks if feed.paging.how == "none" and not brought.pages else None
         body, answered = visit.get(*page.send(), conditional or {})
         if body is None:
@@ -190,7 +192,7 @@ class _Page:
         self.data, self.rows = data, rows
 
 
-def _iterate_pages(feed: Feed, values: dict[str, str], visit: _Visit, address: str) -> Iterator[_Page]:
+def _iterate_pages(feed: Feed, values: dict[str, str], address: str) -> Iterator[_Page]:
     paging = feed.paging
     start = _join_address(address, feed.path)
     sized = {

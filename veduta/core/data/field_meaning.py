@@ -51,8 +51,9 @@ seldom so small, of pressures, expectancies and rates of exchange it often is.""
 
 @dataclass(frozen=True)
 class Meaning:
-    """How values of a column are made one. `is_stock` values are added up, but not over dates. `why` says what told
-    it, if not the usual."""
+    """How values of a column are made one.
+
+    `is_stock` values are added up, but not over dates. `why` says what told it, if not the usual."""
 
     adds_up: bool = True
     is_stock: bool = False

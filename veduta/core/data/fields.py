@@ -112,10 +112,11 @@ class Frozen(BaseModel):
 
 
 class NumberFormat(Frozen):
-    """How numbers are written. `decimals` None means as many as the values need (at most two). Positive ones may have a
-    `sign`, negative ones a minus or brackets; units stand `before` and `after` them, and `empty` is said of none. A
-    `pattern` of CLDR goes before all but that. They are written, as are dates of a column that has this format, in a
-    `language`."""
+    """How numbers are written.
+
+    `decimals` None means as many as the values need (at most two). Positive ones may have a `sign`, negative ones a
+    minus or brackets; units stand `before` and `after` them, and `empty` is said of none. A `pattern` of CLDR goes
+    before all but that. They are written, as are dates of a column that has this format, in a `language`."""
 
     style: Literal["number", "currency", "percent", "permille"] = "number"
     currency: str = Field("EUR", pattern="^[A-Z]{3}$")
@@ -150,8 +151,10 @@ class ParseOptions(Frozen):
 
 
 class DataField(Frozen):
-    """A column of a dataset, or a formula of a model. `id` never changes; fields of tables that a model joins have
-    their table's before a dot. `source` is its heading in the file.
+    """A column of a dataset, or a formula of a model.
+
+    `id` never changes; fields of tables that a model joins have their table's before a dot. `source` is its heading in
+    the file.
 
     `total` is how totals of it are worked out. A measure with `over_dates` is a stock: over dates it is not added, but
     the last (first, mean, highest) day's sum is taken. Values may be degrees (`place`), or name areas of the `shapes`

@@ -29,6 +29,7 @@ MOST_KEYS = 4
 
 def find_hidden_totals(rows: pl.DataFrame, fields: Sequence[DataField]) -> dict[str, tuple[str, ...]]:
     """For each text column, by its field's id, the values that are totals of the others, in the order of the rows.
+
     `rows` have a column for each field, of its kind."""
     measures = [field.id for field in fields if field.role is FieldRole.MEASURE and field.kind.is_number]
     found: dict[str, tuple[str, ...]] = {}
@@ -68,8 +69,9 @@ def _is_named_by(rows: pl.DataFrame, column: str, other: str) -> bool:
 
 
 def _find_agreeing(rows: pl.DataFrame, column: str, keys: list[str], measure: str) -> set[str]:
-    """The values whose numbers are the sums of the others' in nearly all groups that have them. Values that are called
-    totals are no part of what they, or others, are the sums of."""
+    """The values whose numbers are the sums of the others' in nearly all groups that have them.
+
+    Values that are called totals are no part of what they, or others, are the sums of."""
     hinted = pl.col(column).str.contains(TOTAL.pattern)
     number = pl.col(measure).cast(pl.Float64)
     cells = rows.lazy().group_by([*keys, column]).agg(number.sum().alias("own"), number.count().alias("there"))

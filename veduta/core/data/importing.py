@@ -34,8 +34,10 @@ class ImportedChunk:
 
 @dataclass
 class Import:
-    """A reading of one file, or of what has landed. Iterate `iterate_chunks()`; `rows`, `ragged`
-    and `failures` are complete afterwards. `rows` are those taken in; what some fields' readings leave out is not."""
+    """A reading of one file, or of what has landed.
+
+    Iterate `iterate_chunks()`; `rows`, `ragged` and `failures` are complete afterwards. `rows` are those taken in; what
+    some fields' readings leave out is not."""
 
     path: Path
     options: FileOptions | SheetOptions | RecordsOptions | LandedOptions
@@ -49,8 +51,9 @@ class Import:
     _rows_read: int = 0
 
     def iterate_chunks(self, size: int = BLOCK) -> Iterator[ImportedChunk]:
-        """The file's rows in order; while one chunk is used the next is converted, and the one after it read. Raises
-        FileProblem where the file cannot be read."""
+        """The file's rows in order; while one chunk is used the next is converted, and the one after it read.
+
+        Raises FileProblem where the file cannot be read."""
         return iterate_ahead(self._iterate_chunks(size))
 
     def _iterate_chunks(self, size: int) -> Iterator[ImportedChunk]:

@@ -24,8 +24,10 @@ WEEK = r"(?P<w>0?[1-9]|[1-4]\d|5[0-3])"
 
 @dataclass(frozen=True)
 class PeriodShape:
-    """A way of writing periods of one length. Its pattern's groups: y a year of four digits, s one of two; n a month's
-    name, m, q and w the number of a month, quarter and week."""
+    """A way of writing periods of one length.
+
+    Its pattern's groups: y a year of four digits, s one of two; n a month's name, m, q and w the number of a month,
+    quarter and week."""
 
     period: Period
     pattern: str
@@ -127,8 +129,9 @@ def _build_first_of_week(year: pl.Expr, week: pl.Expr) -> pl.Expr:
 
 
 def find_rhythm(values: pl.Series) -> Period:
-    """The longest period that all dates begin, or all end; weeks also go from any weekday to the same. "" if they lie
-    anywhere, or are too few to tell.
+    """The longest period that all dates begin, or all end; weeks also go from any weekday to the same.
+
+    "" if they lie anywhere, or are too few to tell.
 
     `values` are dates or date-times without empties, each once or more often.
     """

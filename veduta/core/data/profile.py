@@ -16,8 +16,10 @@ TOP = 50
 
 
 class Profile(BaseModel):
-    """Values are plain JSON values; dates as ISO text. `bars` are counts over equal steps from lowest to highest;
-    `rhythm` is the longest period that all dates begin or end."""
+    """Values are plain JSON values; dates as ISO text.
+
+    `bars` are counts over equal steps from lowest to highest; `rhythm` is the longest period that all dates begin or
+    end."""
 
     rows: int
     empties: int

@@ -111,8 +111,9 @@ MAYBE_EMPTY = frozenset(
 
 @dataclass
 class RecognisedColumn:
-    """What was recognised about one column; `question` is set when only its owner can know. `maybe_empty` are words in
-    it that often mean empty, as they are written and how often they occur in the sample."""
+    """What was recognised about one column; `question` is set when only its owner can know.
+
+    `maybe_empty` are words in it that often mean empty, as they are written and how often they occur in the sample."""
 
     field: DataField
     examples: list[str] = dataclasses.field(default_factory=list)

@@ -25,8 +25,10 @@ MOST_WORDS = 20
 
 @dataclass(frozen=True)
 class Remark:
-    """Some values of a column, as they are written, and in how many rows of the sample. They are `taken` if the field's
-    reading already says what becomes of them: rows of totals left out, far dates empty."""
+    """Some values of a column, as they are written, and in how many rows of the sample.
+
+    They are `taken` if the field's reading already says what becomes of them: rows of totals left out, far dates empty.
+    """
 
     field: DataField
     about: Literal["totals", "far"]

@@ -28,8 +28,10 @@ class DatasetSource(Frozen):
 
 
 class Fetched(Frozen):
-    """Rows that come through a connection. `marks` are what the last answer said for asking only for news, `left_out`
-    the headings of columns that are not taken in."""
+    """Rows that come through a connection.
+
+    `marks` are what the last answer said for asking only for news, `left_out` the headings of columns that are not
+    taken in."""
 
     connection: int
     marks: dict[str, str] = {}

@@ -35,8 +35,9 @@ PAINTED: Final = split_words(
 
 
 def clean_svg(content: bytes) -> bytes:
-    """An SVG file without scripts, handlers, styles of its own, foreign content and links out of it. Raises FileProblem
-    for what is no SVG, or declares entities."""
+    """An SVG file without scripts, handlers, styles of its own, foreign content and links out of it.
+
+    Raises FileProblem for what is no SVG, or declares entities."""
     if re.search(rb"<!(DOCTYPE|ENTITY)", content, re.IGNORECASE):
         raise FileProblem("The SVG declares a document type.", hint="Save it as plain SVG, and bring that in.")
     try:

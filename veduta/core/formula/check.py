@@ -130,8 +130,9 @@ def check(text: str, schema: Schema) -> TypedExpression:
 
 
 def find_field(text: str, schema: Schema) -> DataField | None:
-    """The field a name means: exactly, else ignoring case and with underscores for blanks. Stored formulas name fields
-    by their ids, as "#fare"."""
+    """The field a name means: exactly, else ignoring case and with underscores for blanks.
+
+    Stored formulas name fields by their ids, as "#fare"."""
     if text.startswith("#") and text[1:] in schema:
         return schema[text[1:]]
     exact = next((field for field in schema if field.name == text), None)

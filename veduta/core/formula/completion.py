@@ -29,8 +29,10 @@ class Suggestion:
 
 
 def complete(text: str, caret: int, schema: Schema, parameters: dict[str, str] | None = None) -> list[Suggestion]:
-    """Suggestions for what is being written before the caret, the likeliest first. With `parameters` (names and what
-    they are called) it is a formula of a model or chart, which knows aggregates and periods too."""
+    """Suggestions for what is being written before the caret, the likeliest first.
+
+    With `parameters` (names and what they are called) it is a formula of a model or chart, which knows aggregates and
+    periods too."""
     before, many = text[:caret], parameters is not None
     if parameters is not None and (named := PARAMETER.search(before)):
         return [

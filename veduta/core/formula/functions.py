@@ -142,8 +142,10 @@ Gives = DataType | Callable[[list[Operand]], DataType | None]
 
 @dataclass(frozen=True)
 class Function:
-    """A declaration. `gives` is the result's kind, `empties` what empty arguments do, `example` a formula and what it
-    gives; window examples run down four rows with the counts 5, 9, 9 and 14."""
+    """A declaration.
+
+    `gives` is the result's kind, `empties` what empty arguments do, `example` a formula and what it gives; window
+    examples run down four rows with the counts 5, 9, 9 and 14."""
 
     name: str
     takes: tuple[Argument, ...]
@@ -236,8 +238,9 @@ class Function:
         return f"{self.name}({', '.join(names)}{', …' if self.repeats else ''})"
 
     def get_argument(self, position: int, count: int) -> Argument:
-        """The declaration of the argument at a position when `count` are given. An optional last argument of a
-        repeating function (its otherwise) is the one that is left over."""
+        """The declaration of the argument at a position when `count` are given.
+
+        An optional last argument of a repeating function (its otherwise) is the one that is left over."""
         if not self.repeats:
             return self.takes[position]
         tail = self.takes[-1] if self.takes[-1].optional else None

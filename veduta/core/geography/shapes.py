@@ -80,8 +80,9 @@ def _is_name(value: Any) -> bool:
 
 
 def read_shapes(data: bytes) -> ReadShapes:
-    """The areas in a file of GeoJSON or TopoJSON. Raises FileProblem for one that holds none, or that is not in degrees
-    of longitude and latitude."""
+    """The areas in a file of GeoJSON or TopoJSON.
+
+    Raises FileProblem for one that holds none, or that is not in degrees of longitude and latitude."""
     if len(data) > LARGEST:
         raise FileProblem(
             f"The file is larger than {LARGEST // 1024 // 1024} MB.", hint="Simplify the outlines, or split the file."
@@ -181,8 +182,10 @@ def _check_degrees(bounds: Iterable[float]) -> None:
 
 
 def simplify_outlines(outlines: Sequence[Any]) -> Any:
-    """Outlines with so few points that they are drawn at once. Borders that areas share stay shared where they are the
-    same in both (Visvalingam–Whyatt over the coverage); else each is simplified by itself (Douglas–Peucker)."""
+    """Outlines with so few points that they are drawn at once.
+
+    Borders that areas share stay shared where they are the same in both (Visvalingam–Whyatt over the coverage); else
+    each is simplified by itself (Douglas–Peucker)."""
     all_of_them = np.array(outlines)
     west, south, east, north = shapely.total_bounds(all_of_them)
     shares_borders = bool(shapely.coverage_is_valid(all_of_them))
@@ -215,8 +218,9 @@ def _round_positions(part: Any, decimals: int) -> Any:
 
 
 def build_shapes(name: str, properties: Sequence[Named], geometries: Sequence[Named], key: str, **more: Any) -> Shapes:
-    """Areas by one of their properties; those with the same value are one area, those without any are none. Raises
-    FileProblem if none has a value."""
+    """Areas by one of their properties; those with the same value are one area, those without any are none.
+
+    Raises FileProblem if none has a value."""
     parts: dict[str, list[Named]] = {}
     for own, geometry in zip(properties, geometries, strict=True):
         if _is_name(own.get(key)):

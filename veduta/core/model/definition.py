@@ -93,8 +93,10 @@ class DrillPath(Frozen):
 
 
 class RowRule(Frozen):
-    """Which rows people may see: those for which the condition holds. It counts for members of the groups named, or
-    for everybody; attributes of the signed-in person are written as parameters that begin with :person_.
+    """Which rows people may see: those for which the condition holds.
+
+    It counts for members of the groups named, or for everybody; attributes of the signed-in person are written as
+    parameters that begin with :person_.
 
     `tables` are those that it narrowed when it was made: should it not reach one of
     them any more, their rows are refused."""

@@ -71,8 +71,9 @@ class JoinCheck:
 
 
 def check_join(model: Model, join: ModelJoin) -> JoinCheck:
-    """Count both ways which rows find a match; empty keys match nothing. Raises
-    VedutaError for keys that do not exist."""
+    """Count both ways which rows find a match; empty keys match nothing.
+
+    Raises VedutaError for keys that do not exist."""
     counted = [
         model.tables[table].scan(names).select(columns).group_by(pl.all()).agg(n=pl.len())
         for table, names, columns in _iterate_sides(model, join)

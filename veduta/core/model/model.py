@@ -58,8 +58,9 @@ class _Cache:
 
 
 class Model:
-    """Tables joined as a definition says. `tables` are the rows of each by the
-    table's id, "" the first, with its fields.
+    """Tables joined as a definition says.
+
+    `tables` are the rows of each by the table's id, "" the first, with its fields.
 
     `key` stands for all it is made from, for caches; `prepared` is for questions to keep what they found out about it.
     It is itself a `Table`: its first table with all fields that reach it.
@@ -125,8 +126,9 @@ class Model:
         return model
 
     def replace_tables(self, tables: Mapping[str, Model]) -> Model:
-        """The same model with the rows of some tables as other models, bound by their own rules, let them be seen. What
-        reaches what stays as it is for all rows."""
+        """The same model with the rows of some tables as other models, bound by their own rules, let them be seen.
+
+        What reaches what stays as it is for all rows."""
         model = copy(self)
         model.tables = dict(self.tables)
         for table, seen in tables.items():

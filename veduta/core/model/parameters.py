@@ -37,8 +37,9 @@ def get_default_values(parameters: tuple[ParameterField, ...]) -> dict[str, Para
 
 
 def set_to(parameter: ParameterField, value: Any) -> ParameterValue:
-    """A parameter set to a value (a list for several), None for no limit. Raises
-    DefinitionProblem for one it cannot have."""
+    """A parameter set to a value (a list for several), None for no limit.
+
+    Raises DefinitionProblem for one it cannot have."""
     where, name = parameter.id, parameter.name
     if value is None or value == []:
         if parameter.required:

@@ -92,8 +92,9 @@ class RowLevelSecurity:
         return names
 
     def list_narrowed_tables(self, rule: RowRule) -> list[str]:
-        """The tables that a rule narrows: all that its fields reach. Raises
-        VedutaError for one that cannot be a rule."""
+        """The tables that a rule narrows: all that its fields reach.
+
+        Raises VedutaError for one that cannot be a rule."""
         names = self.model.list_plain_fields(self.check_rule(rule).fields)
         return [table for table in self.model.tables if all(name in self.model.reach(table).sources for name in names)]
 

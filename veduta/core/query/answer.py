@@ -83,6 +83,7 @@ def plan_query(query: Query, model: Model, context: Context) -> QueryPlan:
 
 def find_same_periods(query: Query, model: Model, context: Context) -> DatesFilter | None:
     """What keeps a question to the periods that a plan and what came of it have in common; None where nothing does.
+
     Raises DefinitionProblem if the query does not fit the model."""
     return narrow_to_same_periods(QueryPlan(query, model, context, *resolve_filters(query.filters, model, context)))[0]
 

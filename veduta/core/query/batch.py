@@ -183,8 +183,10 @@ def _begin(make: Callable[[], ModelQuery], same: dict[Filter, Filter]) -> _Begun
 
 
 def _share_scans(pending: Iterable[_Pending]) -> list[_SharedScan]:
-    """What is read in all. Readings of the same cells of the same rows are one, but for those of values that cannot be
-    put together: they take long, and nothing that is quick waits for them."""
+    """What is read in all.
+
+    Readings of the same cells of the same rows are one, but for those of values that cannot be put together: they take
+    long, and nothing that is quick waits for them."""
     reads: dict[Hashable, _SharedScan] = {}
     for each in pending:
         for reading in each.readings:

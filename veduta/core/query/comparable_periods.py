@@ -28,8 +28,9 @@ class ComparedTotal:
 
 
 def compares_periods(node: TypedExpression) -> bool:
-    """Whether a value is made of one period's and another's: growth, or a month as a share of the one before. A mere
-    value of another period is not."""
+    """Whether a value is made of one period's and another's: growth, or a month as a share of the one before.
+
+    A mere value of another period is not."""
     if node.level is not Level.TIME or node.function is None:
         return False
     return node.call.compares or node.call.level is Level.ROW

@@ -38,7 +38,7 @@ def group_values(
         there = there.filter(value.str.to_lowercase().str.contains(search.lower(), literal=True))
     counted = there.group_by(value).agg(n=pl.len()).collect()
     if search and field.kind is not DataType.TEXT:
-        said = [search.lower() in label_value(v, field, grouping.grain).lower() for v in counted["v"]]
+        said = [search.lower() in label_value(v, grouping.grain).lower() for v in counted["v"]]
         counted = counted.filter(pl.Series(said, dtype=pl.Boolean))
     by = ["v"] if grouping.grain else ["n", "v"]
     chosen = pl.col("v").is_in(pl.Series(list(selected), dtype=counted["v"].dtype).implode(), nulls_equal=True)
@@ -49,7 +49,7 @@ def group_values(
     shown = counted.sort(
         ["chosen", *by], descending=[True, *([False] if len(by) == 1 else [True, False])], nulls_last=True
     ).head(limit)
-    rows = [(v, label_value(v, field, grouping.grain), n) for v, n, _ in shown.iter_rows()]
+    rows = [(v, label_value(v, grouping.grain), n) for v, n, _ in shown.iter_rows()]
     return rows, there_are
 
 

@@ -125,8 +125,9 @@ def label_measures(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
 
 
 def list_counted_tables(node: TypedExpression, model: Model) -> list[str]:
-    """The tables of a model whose rows a formula aggregates. Raises FormulaProblem
-    where there is none that has its fields.
+    """The tables of a model whose rows a formula aggregates.
+
+    Raises FormulaProblem where there is none that has its fields.
 
     A count of rows is about the table that the rest of its formula is about, else the first one; if that lacks a field
     of its condition, about one that has it."""

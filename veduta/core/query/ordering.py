@@ -15,8 +15,9 @@ ORDER = "__order"
 
 
 def sort_cells(asked: QueryPlan, shown: VisibleCells) -> pl.DataFrame:
-    """The cells in order: the first dimension as the sort says, the others by their own order. Empties come last in
-    each, and what was not kept after them."""
+    """The cells in order: the first dimension as the sort says, the others by their own order.
+
+    Empties come last in each, and what was not kept after them."""
     cells, keys = shown.cells, asked.keys
     if not keys or cells.height < 2:
         return cells

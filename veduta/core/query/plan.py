@@ -23,9 +23,11 @@ ALIGNED = "__aligned"
 
 
 class QueryPlan:
-    """A query, with `filters` on rows and `conditions` on groups as they are settled. `groups` are the dimensions
-    shown, each once, `keys` their columns in the cells; `place` leaves out those that follow from another one, as a
-    year does from the month beside it. `nodes` are the measures, checked. `notes` are for the reader."""
+    """A query, with `filters` on rows and `conditions` on groups as they are settled.
+
+    `groups` are the dimensions shown, each once, `keys` their columns in the cells; `place` leaves out those that
+    follow from another one, as a year does from the month beside it. `nodes` are the measures, checked. `notes` are for
+    the reader."""
 
     def __init__(
         self,

@@ -40,13 +40,15 @@ class Sort(Frozen):
 
 
 class Query(Frozen):
-    """One question. `keep_group` is the position in `groups` that `keep` ranks, usually the first, or the last for one
-    within the others; `orders` are orders of their own of dimensions after the first, by positions, with the values
-    they do not name after them; `totals` lists, for each total wanted, the positions of the groups it keeps apart: ()
-    is the grand total. With `aligned`, a test, the time axis counts the periods since the first in which it held, for
-    each of the other groups; groups in which it never held are left out. A plan and what came of it cover the same
-    periods, unless each has its `own_periods`. The last `unseen` measures are worked out for the drawing, and are no
-    columns of the result's."""
+    """One question.
+
+    `keep_group` is the position in `groups` that `keep` ranks, usually the first, or the last for one within the
+    others; `orders` are orders of their own of dimensions after the first, by positions, with the values they do not
+    name after them; `totals` lists, for each total wanted, the positions of the groups it keeps apart: () is the grand
+    total. With `aligned`, a test, the time axis counts the periods since the first in which it held, for each of the
+    other groups; groups in which it never held are left out. A plan and what came of it cover the same periods, unless
+    each has its `own_periods`. The last `unseen` measures are worked out for the drawing, and are no columns of the
+    result's."""
 
     groups: tuple[Grouping, ...] = ()
     measures: tuple[Measure, ...] = ()
@@ -64,8 +66,9 @@ class Query(Frozen):
 
 @dataclass
 class Column:
-    """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures. Values of a dimension may name areas
-    of the `shapes` with an id; those of a measure may be added up or not."""
+    """A column of a result: `key` is "d0"… for dimensions and "m0"… for measures.
+
+    Values of a dimension may name areas of the `shapes` with an id; those of a measure may be added up or not."""
 
     key: str
     name: str

@@ -32,8 +32,10 @@ class TopNSplit:
 
 @dataclass(frozen=True)
 class VisibleCells:
-    """The cells that are shown. They are `narrowed` if not all of those whose rows pass the filters stand behind them;
-    what was not kept may be `gathered` among them."""
+    """The cells that are shown.
+
+    They are `narrowed` if not all of those whose rows pass the filters stand behind them; what was not kept may be
+    `gathered` among them."""
 
     cells: pl.DataFrame
     narrowed: bool
@@ -92,8 +94,9 @@ def _name_of_rest(asked: QueryPlan, position: int, dropped: pl.DataFrame) -> str
 
 
 def _describe_rest(asked: QueryPlan, gathered: TopNSplit) -> pl.DataFrame:
-    """All that was not kept as one value, worked out anew from its rows. Of windows only shares are given: they add
-    up."""
+    """All that was not kept as one value, worked out anew from its rows.
+
+    Of windows only shares are given: they add up."""
     dropped, group, key = gathered.dropped, asked.groups[gathered.position], asked.keys[gathered.position]
     engine = asked.make_engine(dropped, True)
     place = place_showing(tuple(each for each in asked.groups if each != group))

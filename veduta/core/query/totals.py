@@ -23,6 +23,7 @@ Totals = dict[Positions, pl.DataFrame]
 
 def compute_totals(asked: QueryPlan, shown: VisibleCells) -> Totals:
     """The totals that the query wants, each with the dimensions it keeps apart as "d0" … and all measures as "m0" ….
+
     Raises DefinitionProblem for a rule that does not suit a measure."""
     wanted, gathered = asked.query.totals, shown.gathered
     totalling = _Totalling(asked)

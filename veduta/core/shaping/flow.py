@@ -170,8 +170,9 @@ class WantedAggregate:
 def aggregate_rows(
     rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], wanted: list[WantedAggregate], keep_order: bool = False
 ) -> pl.LazyFrame:
-    """One row for each combination of the keys (or one for all rows), with the aggregates. Empties are skipped; a sum
-    over no values is empty, and so is one that is too large for a whole number."""
+    """One row for each combination of the keys (or one for all rows), with the aggregates.
+
+    Empties are skipped; a sum over no values is empty, and so is one that is too large for a whole number."""
     made, final = [], []
     for each in wanted:
         column, name = each.values, each.name

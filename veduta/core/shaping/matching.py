@@ -113,8 +113,7 @@ def _count_side(keyed: pl.DataFrame, keys: list[str], count: str, fields: list[D
     listed = tuple(
         (
             " · ".join(
-                label_value(_convert_value(value, field), field)
-                for value, field in zip(row[: len(keys)], fields, strict=True)
+                label_value(_convert_value(value, field)) for value, field in zip(row[: len(keys)], fields, strict=True)
             ),
             row[-1],
         )
@@ -188,7 +187,7 @@ def suggest_spellings(
     return sorted(suggestions, key=lambda pair: (-pair[2], pair[0]))
 
 
-def _score_likeness(a: str, b: str, **more: Any) -> float:
+def _score_likeness(a: str, b: str, **_options: Any) -> float:
     """How alike two spellings are, from 0 to 100: letters and words, blanks and capitals apart."""
     x, y = _simplify(a), _simplify(b)
     return max(

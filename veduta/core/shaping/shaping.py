@@ -82,8 +82,9 @@ def describe_validation_error(error: ValidationError, kind: type[ShapingStep] | 
 
 
 def apply_steps(steps: Iterable[ShapingStep], flow: Flow, run: Run) -> Flow:
-    """The flow behind the last active step. Raises VedutaError for the first step that
-    does not fit; its report says so too."""
+    """The flow behind the last active step.
+
+    Raises VedutaError for the first step that does not fit; its report says so too."""
     for step in steps:
         if not step.off:
             flow = apply_step(step, flow, run)
@@ -173,8 +174,9 @@ class _Looking(Run):
 
 
 def look(shaping: Shaping, flow: Flow, run: Run, step_id: str = "") -> StepsPreview:
-    """Follow the steps one by one up to the step `step_id` (or the last). A step that fails stops it there; what came
-    before is shown."""
+    """Follow the steps one by one up to the step `step_id` (or the last).
+
+    A step that fails stops it there; what came before is shown."""
     looking = _Looking(run.table, run.context, run.table_name, run.most_rows)
     flow = Flow(flow.rows, Schema(flow.fields, {**shaping.names, **flow.schema.gone}))
     before, problem, stopped, schemas = flow, None, "", {}

@@ -22,7 +22,7 @@ def label_group_value(value: Value, group: Grouping, schema: Schema) -> str:
     if value == REST_POINT:
         return "the others"
     field = schema[group.field]
-    return label_value(convert_point_value(value, field, group.grain), field, group.grain)
+    return label_value(convert_point_value(value, field, group.grain), group.grain)
 
 
 def open_everywhere(chart: ChartDefinition) -> ChartDefinition:

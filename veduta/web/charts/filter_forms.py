@@ -1,5 +1,7 @@
-"""What the forms of filters offer, one for each kind of filter. A form stands in
-`charts/popovers/filters/<kind>.html`: that of a filter on a field as one of its tabs, any other alone."""
+"""What the forms of filters offer, one for each kind of filter.
+
+A form stands in `charts/popovers/filters/<kind>.html`: that of a filter on a field as one of its tabs, any other alone.
+"""
 
 from __future__ import annotations
 

@@ -529,8 +529,9 @@ SCALES = [("common", "Common"), ("values", "Own for values"), ("own", "Own for b
 
 
 def _list_arrangements(panels: Panels) -> list[tuple[str, str, list[tuple[str, str]], str]]:
-    """What can be set about panels: label, argument of the edit, choices and what is chosen. Of two dimensions the
-    first always goes down, the second across."""
+    """What can be set about panels: label, argument of the edit, choices and what is chosen.
+
+    Of two dimensions the first always goes down, the second across."""
     scales = ("Scales", "scales", SCALES, panels.scales)
     return [scales] if len(panels.by) > 1 else [("Panels", "arranged", ARRANGED, panels.arranged), scales]
 

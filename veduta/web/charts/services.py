@@ -91,8 +91,9 @@ def answer_over(
 def build_question(
     model: Model, definition: ChartDefinition, extra: tuple[Filter, ...] = (), stopped: Callable[[], bool] | None = None
 ) -> ModelQuery:
-    """The question of a chart to a model, to be answered together with others. Raises VedutaError with what does not
-    fit."""
+    """The question of a chart to a model, to be answered together with others.
+
+    Raises VedutaError with what does not fit."""
     check_fields(definition, model.schema)
     return build_model_query(definition, model, make_current_context(model, stopped), extra)
 

@@ -234,8 +234,9 @@ def show_other_suggestions(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @require_builder
 def answer(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """Apply edits, if some are sent, and answer: the definition, its sentence, the drawing and the rows below it. A
-    question that a newer one of its page has replaced is no fault: it is told that it was stopped."""
+    """Apply edits, if some are sent, and answer: the definition, its sentence, the drawing and the rows below it.
+
+    A question that a newer one of its page has replaced is no fault: it is told that it was stopped."""
     chart, question = _get_chart(pk), parse_json(request, ChartQuestion)
     definition = question.load(chart)
     model = load_model_for(chart.dataset, request.user, definition.values)

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 @dataclass(frozen=True)
 class Entry:
     """What somebody (`who`) changed in so many saves, the last of which, by its number, left the thing as it was then.
+
     Changes are names and what became of them; None for the oldest state that is kept."""
 
     who: str

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 
 
 def iterate_steps(states: int, behind: int) -> Iterator[tuple[int, int]]:
-    """The place of each state but the one now, with the place of its neighbour nearer to that. The one now is the
-    first; then come so many as are `behind` it, and those before it, in both of which the nearest is the last.
+    """The place of each state but the one now, with the place of its neighbour nearer to that.
+
+    The one now is the first; then come so many as are `behind` it, and those before it, in both of which the nearest is
+    the last.
 
     >>> list(iterate_steps(5, behind=2))
     [(1, 2), (2, 0), (3, 4), (4, 0)]

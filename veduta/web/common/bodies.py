@@ -1,5 +1,6 @@
-"""How much of a request is read, and how long is waited for it. What is larger or slower is refused before anything is
-done with it."""
+"""How much of a request is read, and how long is waited for it.
+
+What is larger or slower is refused before anything is done with it."""
 
 from __future__ import annotations
 
@@ -46,8 +47,9 @@ def takes_files(view: View) -> View:
 
 
 def read_small_file(request: HttpRequest, most: int, things: str) -> bytes:
-    """A file that is a request's body, of at most so many bytes; `things` is what such files are. Raises FileProblem
-    for one that is larger or did not come whole."""
+    """A file that is a request's body, of at most so many bytes; `things` is what such files are.
+
+    Raises FileProblem for one that is larger or did not come whole."""
     try:
         content = request.read(most + 1)
     except UnreadablePostError:

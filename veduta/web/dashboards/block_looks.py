@@ -60,7 +60,7 @@ def look(request: Request, pk: uuid.UUID) -> HttpResponse:
         "dimensions": _list_dimensions(block, reading),
         "values": {name: words for name, (words, _) in VALUES.items()},
         "borders": BORDERS,
-        "problem": find_click_problem(block, definition, dashboard, request.user),
+        "problem": find_click_problem(block, definition, dashboard),
         "paled": _warn_of_pale_text(block),
     }
     return render(request, "dashboards/look.html", context)
@@ -143,8 +143,9 @@ def _warn_of_pale_text(block: DashboardBlock) -> str:
 def store_texts(
     change: dict[str, Any], definition: DashboardDefinition, dashboard: Dashboard, user: User
 ) -> dict[str, Any]:
-    """An edit of a chart block whose texts name fields by their ids. Raises DefinitionProblem for a value in a text
-    that is neither known nor a formula."""
+    """An edit of a chart block whose texts name fields by their ids.
+
+    Raises DefinitionProblem for a value in a text that is neither known nor a formula."""
     if change.get("edit") not in ("set_look", "set_block"):
         return change
     reading = DashboardSession(dashboard, freeze_charts(definition), ViewState(), user)
@@ -164,7 +165,7 @@ def store_texts(
     return kept(change) | ({"look": kept(change["look"])} if "look" in change else {})
 
 
-def find_click_problem(block: DashboardBlock, definition: DashboardDefinition, dashboard: Dashboard, user: User) -> str:
+def find_click_problem(block: DashboardBlock, definition: DashboardDefinition, dashboard: Dashboard) -> str:
     """What a click on a block cannot do, for everybody or for some who may see the dashboard; "" if it works."""
     click = block.click
     if click.does == "page" and definition.find_page(click.page) is None:

@@ -127,7 +127,7 @@ def render_shells_to_edit(reading: DashboardSession, names: Iterable[str]) -> di
     deleted = {str(pk) for pk in charts.exclude(deleted_at=None).values_list("pk", flat=True)}
     for face in faces:
         face.task = tasks.get(face.block.id)
-        face.problem = find_click_problem(face.block, reading.definition, reading.dashboard, reading.reader)
+        face.problem = find_click_problem(face.block, reading.definition, reading.dashboard)
         if face.block.chart in deleted:
             face.problem = "Its chart was deleted. Bring it back under Charts, or put another one here."
     return {face.block.id: render_to_string("dashboards/block.html", {"face": face, "editing": True}) for face in faces}

@@ -74,8 +74,9 @@ def _make_thread_context(thread: Thread, reading: DashboardSession, names: dict[
 
 
 def _describe_subject(thread: Comment, reading: DashboardSession, names: dict[str, str]) -> tuple[str, Points]:
-    """What a thread is about, in words, and the points of its marks. Of marks whose rows the reader may not see is not
-    said which they are."""
+    """What a thread is about, in words, and the points of its marks.
+
+    Of marks whose rows the reader may not see is not said which they are."""
     if not thread.block:
         return "", ()
     name = names.get(thread.block, "a block that is not there any more")

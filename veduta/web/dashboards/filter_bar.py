@@ -16,8 +16,9 @@ from veduta.web.modelling.services import apply_values
 
 @dataclass
 class FilterBarItem:
-    """A control, a selection or the steps by which a block is drilled, in words. `narrows` says whether it leaves
-    anything out; what is `carried` was selected on another dashboard."""
+    """A control, a selection or the steps by which a block is drilled, in words.
+
+    `narrows` says whether it leaves anything out; what is `carried` was selected on another dashboard."""
 
     key: str
     words: str

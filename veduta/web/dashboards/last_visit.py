@@ -27,8 +27,9 @@ class ChangesSinceVisit:
 
 
 def look(user: User, dashboard: Dashboard, view: str, figures: dict[str, Summary]) -> ChangesSinceVisit | None:
-    """Keep what somebody sees now. Returns how it differs from the look before; None if there was none, or nothing
-    has changed."""
+    """Keep what somebody sees now.
+
+    Returns how it differs from the look before; None if there was none, or nothing has changed."""
     must_view(user, dashboard)
     if not figures:
         return None

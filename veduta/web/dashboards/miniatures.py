@@ -97,8 +97,9 @@ def add_glyphs(charts: Iterable[Chart]) -> list[Chart]:
 
 
 def add_miniatures(dashboards: Iterable[Dashboard]) -> list[Dashboard]:
-    """Dashboards, each with its first page in small: of what is published, or else of the draft. No rows are read for
-    them, so they are the same for everybody."""
+    """Dashboards, each with its first page in small: of what is published, or else of the draft.
+
+    No rows are read for them, so they are the same for everybody."""
     found = list(dashboards)
     for each in found[:MOST_PICTURES]:
         each.miniature = _make_first_page(each)  # type: ignore[attr-defined]

@@ -52,8 +52,9 @@ class Dashboard(models.Model):
 
 
 class Publication(models.Model):
-    """A read-only version, or a draft that was set aside when somebody else's was kept. One with a time in `due_at` is
-    what readers see from then on."""
+    """A read-only version, or a draft that was set aside when somebody else's was kept.
+
+    One with a time in `due_at` is what readers see from then on."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="publications")
     number = models.PositiveIntegerField()
@@ -75,9 +76,10 @@ class Publication(models.Model):
 
 
 class DraftState(models.Model):
-    """A draft as it was saved once, by its revision. Where that went over what others had set, `over` says whose
-    settings these were (the id of a person, and the kind, id and setting of a part) and `otherwise` is the definition
-    in which they are as the others had them."""
+    """A draft as it was saved once, by its revision.
+
+    Where that went over what others had set, `over` says whose settings these were (the id of a person, and the kind,
+    id and setting of a part) and `otherwise` is the definition in which they are as the others had them."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="draft_states")
     number = models.PositiveIntegerField()
@@ -143,9 +145,10 @@ def _new_key() -> str:
 
 
 class SavedView(models.Model):
-    """A reader's own named state of a dashboard, at one of its pages. The `usual` one is shown where none is asked for.
-    It is private, given to some people, or to everybody who may see the dashboard. `words` say what its parts were when
-    it was kept, by the names that the core gives them."""
+    """A reader's own named state of a dashboard, at one of its pages.
+
+    The `usual` one is shown where none is asked for. It is private, given to some people, or to everybody who may see
+    the dashboard. `words` say what its parts were when it was kept, by the names that the core gives them."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="saved_views")
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="saved_views")
@@ -230,8 +233,9 @@ class Notice(models.Model):
 
 
 class Task(models.Model):
-    """An empty place of a dashboard's draft that somebody was asked to fill. `words` say what is wanted there, and
-    `answer` why it was handed back."""
+    """An empty place of a dashboard's draft that somebody was asked to fill.
+
+    `words` say what is wanted there, and `answer` why it was handed back."""
 
     class State(models.TextChoices):
         OPEN = "open"

@@ -71,8 +71,9 @@ def keep_version(
 
 
 def publish(user: User, dashboard: Dashboard, note: str = "", due_at: dt.datetime | None = None) -> Publication:
-    """Make the draft as it is now what readers see, at once or from a time on. Raises VedutaError for an empty draft or
-    a time that has passed."""
+    """Make the draft as it is now what readers see, at once or from a time on.
+
+    Raises VedutaError for an empty draft or a time that has passed."""
     must_edit(user, dashboard)
     if due_at and due_at <= timezone.now():
         raise VedutaError("That time has passed.", hint="Choose a later one, or publish now.")

@@ -110,11 +110,12 @@ class SavedState:
 
 @dataclass(frozen=True)
 class MergedDraft:
-    """What somebody's states are with what others did meanwhile: the first is the draft now. `who` changed it last
-    before. `won` are the settings that others changed too and that are as this person has them, and `theirs` the draft
-    in which they are as the others had them; `lost` those that others have set over what this person had set, and
-    `mine` the draft in which they are as this person had them. `left` says of each state what the step to it leaves,
-    as others have changed it since."""
+    """What somebody's states are with what others did meanwhile: the first is the draft now.
+
+    `who` changed it last before. `won` are the settings that others changed too and that are as this person has them,
+    and `theirs` the draft in which they are as the others had them; `lost` those that others have set over what this
+    person had set, and `mine` the draft in which they are as this person had them. `left` says of each state what the
+    step to it leaves, as others have changed it since."""
 
     dashboard: Dashboard
     states: list[SavedState]
@@ -283,8 +284,10 @@ def grant(user: User, dashboard: Dashboard, who: str, level: str, download: bool
 
 
 def keep_long_state(user: User, dashboard: Dashboard, state: ViewState) -> str:
-    """Keep a state that is too long for an address. Returns its key, which is the same for the same state; the least
-    used ones of a dashboard go when there are very many."""
+    """Keep a state that is too long for an address.
+
+    Returns its key, which is the same for the same state; the least used ones of a dashboard go when there are very
+    many."""
     must_view(user, dashboard)
     data = state.model_dump(mode="json")
     key = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:24]

@@ -150,8 +150,9 @@ class DashboardSession:
         return list(dict.fromkeys(words))
 
     def get_chart(self, block: DashboardBlock) -> ChartDefinition:
-        """A block's chart as the reader has drilled it, in the reader's order. Raises DefinitionProblem for a
-        definition that is not usable."""
+        """A block's chart as the reader has drilled it, in the reader's order.
+
+        Raises DefinitionProblem for a definition that is not usable."""
         return self.apply_drills(block).chart
 
     def apply_drills(self, block: DashboardBlock) -> Drilled:
@@ -395,7 +396,7 @@ class DashboardSession:
         chart, schema = source
         values = {
             label_grouping(group, schema): label_value(
-                convert_point_value(value, schema[group.field], group.grain), schema[group.field], group.grain
+                convert_point_value(value, schema[group.field], group.grain), group.grain
             )
             for group, value in zip(chart.groups, point, strict=False)
         }

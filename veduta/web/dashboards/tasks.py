@@ -44,8 +44,9 @@ def index_by_placeholder(dashboard: Dashboard) -> dict[str, Task]:
 
 
 def give(user: User, dashboard: Dashboard, block_id: str, colleague: User, words: str, due: dt.date | None) -> Task:
-    """Ask a colleague to fill an empty place. Raises VedutaError for what is no empty place of the draft, or somebody
-    else's already."""
+    """Ask a colleague to fill an empty place.
+
+    Raises VedutaError for what is no empty place of the draft, or somebody else's already."""
     must_edit(user, dashboard)
     block = dashboard.load_draft().find_block(block_id)
     if block is None or block.kind != "place":
@@ -71,8 +72,9 @@ def may_fill(user: User, dashboard: Dashboard, block_id: str) -> bool:
 
 
 def fill(user: User, dashboard: Dashboard, chart: Chart, block_id: str) -> None:
-    """Have a chart stand in an empty place of the draft; whoever was asked for it has done it. Raises VedutaError if
-    the place is filled or gone."""
+    """Have a chart stand in an empty place of the draft; whoever was asked for it has done it.
+
+    Raises VedutaError if the place is filled or gone."""
     must_build(user)
     if not may_fill(user, dashboard, block_id):
         raise PermissionDenied("You may not edit this dashboard.")

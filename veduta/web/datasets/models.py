@@ -349,8 +349,10 @@ class Refresh(Job):
 
 
 class ShapeSet(models.Model):
-    """Shapes of areas for maps. `content` has, packed, the properties and the outline of each; areas are those with the
-    same value of the property `key`. `aliases` are the areas' keys by how names are spelt elsewhere."""
+    """Shapes of areas for maps.
+
+    `content` has, packed, the properties and the outline of each; areas are those with the same value of the property
+    `key`. `aliases` are the areas' keys by how names are spelt elsewhere."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)

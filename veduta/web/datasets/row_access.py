@@ -56,8 +56,9 @@ def _split_texts(value: Any) -> tuple[str, ...]:
 
 
 def is_bound(dataset: Dataset, person: User) -> bool:
-    """Whether somebody may see only some rows of a dataset, or of what it is made
-    from. A model that cannot be read binds."""
+    """Whether somebody may see only some rows of a dataset, or of what it is made from.
+
+    A model that cannot be read binds."""
     if person.is_steward:
         return False
     try:

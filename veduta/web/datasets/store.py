@@ -1,5 +1,6 @@
-"""Stored versions: writing their rows, and reading them as tables that the core can question. Columns are loaded when
-needed and kept within a bound."""
+"""Stored versions: writing their rows, and reading them as tables that the core can question.
+
+Columns are loaded when needed and kept within a bound."""
 
 from __future__ import annotations
 

@@ -10,8 +10,10 @@ from django.urls import reverse
 
 
 class KeptPicture(models.Model):
-    """A PNG, JPEG, WebP or SVG. `words` say what is on it to who does not see it; without any its name does. The `key`
-    is its name in small letters."""
+    """A PNG, JPEG, WebP or SVG.
+
+    `words` say what is on it to who does not see it; without any its name does. The `key` is its name in small letters.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)

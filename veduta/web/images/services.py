@@ -70,6 +70,7 @@ def find_published(digest: str, said: str) -> ShownPicture | None:
 
 def receive(user: User, file_name: str, content: bytes) -> KeptPicture:
     """Keep a file as the picture that is called as it is, in the place of one that had that name; an SVG is made safe.
+
     Raises FileProblem for what is no picture."""
     must_build(user)
     kind = next((kind for kind, begins in SIGNATURES.items() if begins.match(content)), "")

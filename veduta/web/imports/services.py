@@ -107,6 +107,7 @@ def paste(user: User, text: str, dataset: Dataset | None = None) -> Upload:
 
 def sweep() -> int:
     """Take away what uploads that were cut off have left on disk, as where the server was killed while a file came.
+
     Returns how many files or folders."""
     known: set[str] = set()
     for upload in Upload.objects.only("path", "parts").iterator():

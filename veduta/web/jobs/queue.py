@@ -188,8 +188,9 @@ watch = LeaseWatch()
 
 
 def take_back(patience: float = PATIENCE) -> int:
-    """Put right what is held by workers that have died; what was to stop has stopped. Returns how many jobs were cut
-    off."""
+    """Put right what is held by workers that have died; what was to stop has stopped.
+
+    Returns how many jobs were cut off."""
     count, running = 0, []
     for kind in kinds:
         jobs = list(kind.jobs().filter(state=State.RUNNING).order_by("pk"))
@@ -216,8 +217,10 @@ def keep_alive(stop: threading.Event) -> None:
 
 
 def keep_working() -> None:
-    """A worker: does what comes, without end. Waiting costs next to nothing: the jobs are looked at when somebody has
-    written to the database, and every few seconds for those whose time has come."""
+    """A worker: does what comes, without end.
+
+    Waiting costs next to nothing: the jobs are looked at when somebody has written to the database, and every few
+    seconds for those whose time has come."""
     seen, due_at = None, 0.0
     while True:
         try:

@@ -122,7 +122,7 @@ def list_name_matches(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[N
     return found
 
 
-def list_offered(user: User, shape_set: ShapeSet, shapes: Shapes) -> list[NameMatch]:
+def list_offered(user: User, shapes: Shapes) -> list[NameMatch]:
     """Fields, not used for these shapes yet, whose values look like names of their areas, the best first."""
     found = []
     for dataset, field in list(_iterate_free_fields())[:FIELDS_LOOKED_AT]:

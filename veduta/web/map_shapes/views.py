@@ -88,7 +88,7 @@ def show_shapes(request: Request, pk: uuid.UUID) -> HttpResponse:
         "shapes": made,
         "names": [(name, f"{name}: {examples} …") for name, examples in names],
         "naming": services.list_name_matches(request.user, shape_set, made),
-        "offered": services.list_offered(request.user, shape_set, made),
+        "offered": services.list_offered(request.user, made),
         "keys": sorted(made.keys),
         "themes": build_themes(),
         "picture": {"spec": draw_outlines(made), "rows": [], "sentence": f"The areas of {shape_set.name}"},

@@ -41,8 +41,10 @@ class Breaking(VedutaError):
 def change_model(
     user: User, dataset: Dataset, do: str, sent: dict[str, Any], revision: int, anyway: bool = False
 ) -> Dataset:
-    """Make one edit (`do`) with what was sent for it. Raises Breaking if charts would not work any more, unless told to
-    do it anyway, and VedutaError for one that cannot be made."""
+    """Make one edit (`do`) with what was sent for it.
+
+    Raises Breaking if charts would not work any more, unless told to do it anyway, and VedutaError for one that cannot
+    be made."""
     must_build(user)
     with transaction.atomic():
         dataset = Dataset.objects.select_for_update().select_related("current").get(pk=dataset.pk)
@@ -55,8 +57,9 @@ def change_model(
 
 
 def add_number(user: User, dataset: Dataset, of: str, count: int) -> tuple[Dataset, str]:
-    """Make a parameter with which people say how many of something are kept, and first as many as now. Gives its id
-    too."""
+    """Make a parameter with which people say how many of something are kept, and first as many as now.
+
+    Gives its id too."""
     plain = f"Top n of {of}" if of else "Top n"
     names = (plain if number == 1 else f"{plain} {number}" for number in itertools.count(1))
     taken = {each.name.casefold() for each in dataset.model_definition.parameters}
@@ -91,8 +94,10 @@ def _keep(user: User, dataset: Dataset, made: ModelDefinition, anyway: bool) -> 
 
 
 def _check_rules(user: User, dataset: Dataset, before: Model, made: ModelDefinition) -> None:
-    """Rules hold after every change. Stewards and whoever made the dataset say who sees which rows; whoever is bound
-    by rules leaves alone what these rest on."""
+    """Rules hold after every change.
+
+    Stewards and whoever made the dataset say who sees which rows; whoever is bound by rules leaves alone what these
+    rest on."""
     old = before.definition
     if is_bound(dataset, user):
         changed = {

@@ -61,10 +61,10 @@ def build_model(dataset: Dataset, key: Any = None) -> Model:
         "": (get_table(dataset.current_key()), schema.fields)
     }
     tables |= {name: (get_table(each.current_key()), each.schema.fields) for name, each in joined.items()}
-    return Model(tables, definition, _describe_gone(dataset, schema.gone, joined), dataset.name, key)
+    return Model(tables, definition, _describe_gone(schema.gone, joined), dataset.name, key)
 
 
-def _describe_gone(dataset: Dataset, gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
+def _describe_gone(gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str, str]:
     """Names of fields that are missing, those of joined tables too."""
     all_gone = dict(gone)
     for name, other in joined.items():
@@ -108,8 +108,10 @@ def _load_joined_for(model: Model, reader: User) -> dict[str, Model]:
 
 @contextmanager
 def check_rules_hold(dataset: Dataset) -> Iterator[None]:
-    """Within it a dataset gets other rows. Raises Bound, so that nothing changes, if a rule of its model or of one that
-    joins it could not be applied to them."""
+    """Within it a dataset gets other rows.
+
+    Raises Bound, so that nothing changes, if a rule of its model or of one that joins it could not be applied to them.
+    """
     before = _find_broken_around(dataset)
     yield
     for (name, rule), problem in _find_broken_around(dataset).items():

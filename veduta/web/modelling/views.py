@@ -178,7 +178,7 @@ def _name(there: Model, field: str) -> str:
 
 def _describe_default(parameter: Any) -> str:
     labels = {choice.value: choice.label for choice in parameter.choices}
-    return ", ".join(labels.get(value) or label_value(value, None) for value in parameter.default) or "no limit"
+    return ", ".join(labels.get(value) or label_value(value) for value in parameter.default) or "no limit"
 
 
 def _make_rule_row(there: Model, rule: RowRule) -> dict[str, Any]:
@@ -243,7 +243,7 @@ def _join(there: Model, join: ModelJoin, bound: bool) -> dict[str, Any]:
     if check:
         for side in (check.left, check.right):
             unmatched = [
-                (" · ".join(label_value(value, None) for value in values), rows_) for values, rows_ in side.unmatched
+                (" · ".join(label_value(value) for value in values), rows_) for values, rows_ in side.unmatched
             ]
             sides.append({"side": side, "name": there.get_table_name(side.table), "unmatched": unmatched})
     return {

@@ -34,8 +34,10 @@ HEADING = "colour"
 
 
 def load_value_colours(fields: Sequence[str], values: Sequence[Any] | None) -> ValueColours:
-    """The workspace's colours of values of fields. Where it is one field whose values are told, those that have none
-    get the ones that `keep_value_colours` would keep."""
+    """The workspace's colours of values of fields.
+
+    Where it is one field whose values are told, those that have none get the ones that `keep_value_colours` would keep.
+    """
     rows = list(ValueColour.objects.filter(key=make_fields_key(tuple(fields))))
     if len(fields) == 1 and values and len(values) <= MOST_GIVEN:
         rows += _pick_colours(fields[0], rows, values)
@@ -139,8 +141,9 @@ def write_csv(rows: Sequence[ValueColour]) -> str:
 
 
 def receive(user: User, content: str) -> int:
-    """Take colours from JSON or CSV as they are written here. Returns how many. Raises FileProblem if it is neither;
-    nothing is taken then."""
+    """Take colours from JSON or CSV as they are written here.
+
+    Returns how many. Raises FileProblem if it is neither; nothing is taken then."""
     must_build(user)
     made = _read_json(content) if content.lstrip().startswith("{") else [_read_csv(content)]
     with transaction.atomic():

@@ -71,8 +71,10 @@ class ShapingDraft:
         return look(self.shaping, flow, self.run, step_id), rows
 
     def preview_before(self, step_id: str, sample: bool = False, passing_over: bool = False) -> Flow:
-        """The rows that come to a step; behind all steps for one that is not in the list yet. `passing_over` leaves out
-        steps that cannot be worked out, such as unfinished ones; else they raise VedutaError."""
+        """The rows that come to a step; behind all steps for one that is not in the list yet.
+
+        `passing_over` leaves out steps that cannot be worked out, such as unfinished ones; else they raise VedutaError.
+        """
         flow, _ = self.start(sample)
         flow = Flow(flow.rows, Schema(flow.fields, {**self.shaping.names, **flow.schema.gone}))
         steps = list(self.shaping.steps)

@@ -35,8 +35,10 @@ def list_ways(kind: DataType) -> list[tuple[str, str]]:
 
 
 class StepForm:
-    """The inputs of one step: `data` as far as it is filled in, over the rows that come to it. `several` says whether
-    the other side of a join has several rows for a key; if not, there is nothing to ask about that."""
+    """The inputs of one step: `data` as far as it is filled in, over the rows that come to it.
+
+    `several` says whether the other side of a join has several rows for a key; if not, there is nothing to ask about
+    that."""
 
     def __init__(
         self, kind: type[ShapingStep], data: dict[str, Any], draft: ShapingDraft, before: Flow, several: bool = True

@@ -204,8 +204,10 @@ outside = threading.BoundedSemaphore(max(1, settings.THREADS // 2))
 
 @contextmanager
 def _limit_outside_questions() -> Iterator[None]:
-    """Asking something outside while somebody waits. Half of this process' threads at most do so at once: endless
-    queries must not keep others from reading. Raises VedutaError where as many are asked already."""
+    """Asking something outside while somebody waits.
+
+    Half of this process' threads at most do so at once: endless queries must not keep others from reading. Raises
+    VedutaError where as many are asked already."""
     if not outside.acquire(blocking=False):
         raise VedutaError(
             "Other databases or feeds are being asked just now, as many as may be at once.",

@@ -212,8 +212,10 @@ def build_band_axis(picture: Picture, made: Sequence[Mark], lying: bool) -> dict
 
 
 def _slant_labels(picture: Picture, made: Sequence[Mark]) -> dict[str, Any]:
-    """How names stand below a drawing. A few are all there: level where each has room, else slanted. Of many, long ones
-    are slanted, and those are left out that would stand on others; in panels, too."""
+    """How names stand below a drawing.
+
+    A few are all there: level where each has room, else slanted. Of many, long ones are slanted, and those are left out
+    that would stand on others; in panels, too."""
     names, first = list(dict.fromkeys(mark.name for mark in made)), picture.dimensions[0].dimension
     if len(names) > MOST_SLANTED or picture.whole:
         is_short = sum(map(len, names)) <= (LEVEL_IN_PANELS if picture.whole else LEVEL_LETTERS)
@@ -260,7 +262,7 @@ def place_in_time(picture: Picture, made: Sequence[Mark], notes: list[str]) -> t
     if make_field_key(first.dimension) in picture.date_looks:
         axis["labelExpr"] = _format_own_dates(picture, {mark.along for mark in dated if mark.along})
     elif first.format.language != "en":
-        _put_in_language(axis, first.dimension.period, get_language(first.format.language))
+        _put_in_language(axis, get_language(first.format.language))
     return dated, {"field": "at", "type": "temporal", "scale": {"type": "utc"}, "axis": axis}
 
 
@@ -272,7 +274,7 @@ def _format_own_dates(picture: Picture, days: set[Any]) -> str:
     return f"({_quote(words)})[time(datum.value)] || ''"
 
 
-def _put_in_language(axis: dict[str, Any], grain: Grain, language: Language) -> None:
+def _put_in_language(axis: dict[str, Any], language: Language) -> None:
     """Labels of a time axis as a language writes them."""
     is_quarter = "labelExpr" in axis
     if axis.get("format") == "%Y":

@@ -30,8 +30,9 @@ Row = dict[str, Any]
 
 @dataclass
 class Cell:
-    """`point` names the mark behind the cell; `on` is off where a selection leaves it out. A total's rows are those of
-    `behind`, the values of its first dimensions; none is all rows of the chart.
+    """`point` names the mark behind the cell; `on` is off where a selection leaves it out.
+
+    A total's rows are those of `behind`, the values of its first dimensions; none is all rows of the chart.
 
     The heading of values `across` names those of the dimensions from `across_from` on.
 
@@ -133,10 +134,12 @@ class FigureChange:
 
 @dataclass
 class Figure:
-    """A number said large. `of` says what it is of, such as a period; conditional formats may say how it
-    looks (`look`); `changes` compare it; `trend` is a line of an SVG of 100 by 30 with a point for each period. `share`
-    of a target is drawn as a bar, a ring or on a scale (`share_as`), of which `filled` of 100 are reached, the target
-    stands at `aim` and what is `due` by now at `expected`."""
+    """A number said large.
+
+    `of` says what it is of, such as a period; conditional formats may say how it looks (`look`); `changes` compare it;
+    `trend` is a line of an SVG of 100 by 30 with a point for each period. `share` of a target is drawn as a bar, a ring
+    or on a scale (`share_as`), of which `filled` of 100 are reached, the target stands at `aim` and what is `due` by
+    now at `expected`."""
 
     name: str
     text: str

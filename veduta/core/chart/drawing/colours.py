@@ -52,8 +52,9 @@ def needs_white(colour: str) -> bool:
 
 
 def choose_series_colours(picture: Picture, series: Sequence[str]) -> dict[str, str]:
-    """Each series' colour: its own, or that of its values, whatever else is shown, else by its place. They are in their
-    order."""
+    """Each series' colour: its own, or that of its values, whatever else is shown, else by its place.
+
+    They are in their order."""
     colours = _colour_by_position(picture, series)
     set_to = {
         each.name: picture.paints.get_colour(each.colour) for each in picture.definition.look.series if each.colour

@@ -44,8 +44,9 @@ def list_tested_measures(definition: ChartDefinition) -> list[Measure]:
 def apply_conditions(
     result: Result, definition: ChartDefinition, unseen: Sequence[Column], numbers: Mapping[str, float | None]
 ) -> Result:
-    """The result whose frame says in its column "holds0" of which rows the first format holds, and so on. The `unseen`
-    columns are those of `list_tested_measures`; `numbers` are what parameters are set to."""
+    """The result whose frame says in its column "holds0" of which rows the first format holds, and so on.
+
+    The `unseen` columns are those of `list_tested_measures`; `numbers` are what parameters are set to."""
     if not definition.conditional or result.frame.is_empty():
         return result
     known = [
@@ -175,8 +176,9 @@ def _parse_number(value: Any) -> float | int:
 
 
 def list_formats(picture: Picture, measure: int, is_mark: bool = False) -> list[int]:
-    """The positions of the formats that say how the cells of a measure look, by its position. A mark looks by those of
-    dimensions too, as it has no cell for them."""
+    """The positions of the formats that say how the cells of a measure look, by its position.
+
+    A mark looks by those of dimensions too, as it has no cell for them."""
     definition = picture.definition
     return [i for i, rule in enumerate(definition.conditional) if _is_on(rule, measure, definition, is_mark)]
 

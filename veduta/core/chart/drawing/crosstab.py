@@ -53,8 +53,10 @@ def draw_crosstab(picture: Picture, across: int) -> Drawing:
 
 
 class _Crosstab:
-    """`depth` is how many dimensions stand down. A line is the values of all dimensions of its side, or of the outer
-    ones for a subtotal, or of none for the total."""
+    """`depth` is how many dimensions stand down.
+
+    A line is the values of all dimensions of its side, or of the outer ones for a subtotal, or of none for the total.
+    """
 
     def __init__(self, picture: Picture, depth: int) -> None:
         self.picture, self.depth = picture, depth

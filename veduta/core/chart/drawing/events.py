@@ -64,6 +64,7 @@ def add_events(
     references: tuple[ReferenceMark, ...], result: Result, others: Others, notes: list[str]
 ) -> Iterator[ReferenceMark]:
     """The references, with those to a dataset of events as one to the days of each event that is within the time axis.
+
     What cannot be shown is said in `notes`."""
     for reference in references:
         if reference.events is None or reference.of != "events":

@@ -43,8 +43,9 @@ class InCellDrawing:
     paints: Paints = OWN
 
     def apply_to(self, cell: Cell, value: Any, key: Key) -> Cell:
-        """A cell with what stands beside its number. A shade gives way to the ground of a format, unless it is set to
-        be over it."""
+        """A cell with what stands beside its number.
+
+        A shade gives way to the ground of a format, unless it is set to be over it."""
         look = self.look
         path, said = self.lines.get(key, ("", ""))
         cell = replace(cell, line=path, line_said=said, letters=self.letters)

@@ -122,8 +122,9 @@ def reserve_room_above(channel: Spec, made: Sequence[Mark]) -> Spec:
 
 
 def label_bars(along: Spec, across: Spec, series: Sequence[str]) -> Spec:
-    """Values above upright bars, below those of negative ones. Bars of several series stand beside one another in
-    their order."""
+    """Values above upright bars, below those of negative ones.
+
+    Bars of several series stand beside one another in their order."""
     room = f"bandwidth('x') / {len(series)}" if series else "1.25 * bandwidth('x')"
     encoding: Spec = {
         "x": along,
@@ -237,8 +238,9 @@ def touches_none(field: str) -> str:
 
 
 def _is_free(number: int, field: str) -> str:
-    """An expression for whether a label does not touch one of those that go before it. At the sides both may have been
-    moved by half their width."""
+    """An expression for whether a label does not touch one of those that go before it.
+
+    At the sides both may have been moved by half their width."""
     near = f"datum.near{number}"
     own, other = (f"scale('x', {at}) + bandwidth('x') / 2" for at in (f"datum.{field}", f"{near}_x"))
     across = f"abs({_clamp_centre(own)} - {_clamp_centre(other)}) >= {near}_wide"

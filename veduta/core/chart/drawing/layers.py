@@ -77,11 +77,13 @@ def draw_layers(
     labels: Which = "usual",
     ends_named: bool = False,
 ) -> Drawing:
-    """The layers in order, the first behind the others. Those on the second axis have a scale of their own. Marks that
-    a kind of drawing has made itself are `given`, those of each layer; an axis may hold shares of them. Layers that are
-    `unnamed`, by their numbers, have their colour without an entry in the legend; `colours` are those of series that
-    have one of their own. By its number, a layer may be `coloured_by` a column: the one that says of which marks its
-    test holds, or that of its shade. `labels` are those of marks, and series may be named where their lines end."""
+    """The layers in order, the first behind the others.
+
+    Those on the second axis have a scale of their own. Marks that a kind of drawing has made itself are `given`, those
+    of each layer; an axis may hold shares of them. Layers that are `unnamed`, by their numbers, have their colour
+    without an entry in the legend; `colours` are those of series that have one of their own. By its number, a layer may
+    be `coloured_by` a column: the one that says of which marks its test holds, or that of its shade. `labels` are those
+    of marks, and series may be named where their lines end."""
     notes: list[str] = []
     if given is None:
         placed = [_place_layer(picture, layer, number, coloured_by.get(number)) for number, layer in enumerate(layers)]
@@ -299,8 +301,9 @@ def _compose(ground: LayerContext, drawn: list[list[dict[str, Any]]]) -> dict[st
 
 
 def _give_room(ground: LayerContext, spec: dict[str, Any], placed: Sequence[PlacedLayer]) -> int:
-    """Room for names of series where their lines end, and for many lying bars below one another. Returns the least
-    height at which these can be read, in pixels."""
+    """Room for names of series where their lines end, and for many lying bars below one another.
+
+    Returns the least height at which these can be read, in pixels."""
     if ground.ends_named:
         names = [mark.more["end_name"] for each in placed for mark in each.made if mark.more.get("end")]
         room = AROUND_NAMES + max((ground.picture.measure_text(name, strong=True) for name in names), default=0)

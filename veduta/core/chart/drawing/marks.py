@@ -81,9 +81,11 @@ def make_marks(
     carry: Mapping[str, str] = MappingProxyType({}),
     apart: bool = True,
 ) -> list[Mark]:
-    """One mark for each row and measure, of all measures or of some. A mark's series is what its further dimensions
-    say, and which measure it is where the chart has several. `carry` gives by its name in `more` another column of the
-    row. Marks that stand for several measures at once are not told `apart` by theirs."""
+    """One mark for each row and measure, of all measures or of some.
+
+    A mark's series is what its further dimensions say, and which measure it is where the chart has several. `carry`
+    gives by its name in `more` another column of the row. Marks that stand for several measures at once are not told
+    `apart` by theirs."""
     formats = picture.formats
     shown = picture.measures if measures is None else measures
     several = len(picture.measures) > 1

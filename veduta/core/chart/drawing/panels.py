@@ -44,8 +44,9 @@ Spec = dict[str, Any]
 
 @dataclass(frozen=True)
 class _Panel:
-    """One panel: the values of its dimensions, what it is called, and what is drawn in it. One of two dimensions is
-    called by the second, and by the first at the `side` of its row."""
+    """One panel: the values of its dimensions, what it is called, and what is drawn in it.
+
+    One of two dimensions is called by the second, and by the first at the `side` of its row."""
 
     values: tuple[Any, ...]
     name: str

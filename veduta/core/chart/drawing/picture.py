@@ -38,9 +38,10 @@ class Settings(Frozen):
 
 @dataclass
 class Picture:
-    """A result about to be drawn, with the settings of its kind. `value_colours` are those that values of the
-    dimensions that are `coloured` have; for others, `value_order` is each series value's fixed place, so that colours
-    stay with values.
+    """A result about to be drawn, with the settings of its kind.
+
+    `value_colours` are those that values of the dimensions that are `coloured` have; for others, `value_order` is each
+    series value's fixed place, so that colours stay with values.
 
     `selected` holds the points of marks that are selected, perhaps only their first dimensions; `excluded` says that
     they are left out. `numbers` are the values of parameters at which lines stand. `cells` keeps what marks of several

@@ -38,8 +38,9 @@ class ReferenceLine:
 
 
 def describe_reference(reference: ReferenceMark, formula: str = "") -> str:
-    """What marks are held against, in words: its own, or how it is worked out. A `formula` is given with the fields'
-    names."""
+    """What marks are held against, in words: its own, or how it is worked out.
+
+    A `formula` is given with the fields' names."""
     if reference.said:
         return reference.said
     if reference.of == "formula":

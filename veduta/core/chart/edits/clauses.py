@@ -388,8 +388,9 @@ def set_kind(
     model: Model,
     kind: KindName | Literal[""] | None = None,
 ) -> ChartDefinition:
-    """Draw it another way; the fields and the settings stay. A specification of one's own begins with how it is drawn
-    now."""
+    """Draw it another way; the fields and the settings stay.
+
+    A specification of one's own begins with how it is drawn now."""
     if kind:
         get_kind(kind)
     settings, now = definition.settings, choose_kind(definition, model)[0]
@@ -409,8 +410,9 @@ def set_specification(definition: ChartDefinition, model: Model, text: str) -> C
 def set_setting(
     definition: ChartDefinition, model: Model, name: KindName, value: SettingValue | None = None
 ) -> ChartDefinition:
-    """Set something about how it is drawn; nothing goes back to the usual. Raises DefinitionProblem for what the kind
-    it is drawn as does not know."""
+    """Set something about how it is drawn; nothing goes back to the usual.
+
+    Raises DefinitionProblem for what the kind it is drawn as does not know."""
     kind = choose_kind(definition, model)[0]
     others = {key: kept for key, kept in definition.settings.items() if key != name}
     changed = change_definition(definition, settings=others if value is None else {**others, name: value})
@@ -436,8 +438,9 @@ def set_filter(
     formula: str = "",
     within: Within | None = None,
 ) -> ChartDefinition:
-    """Add a filter, or put it in the place of another. What asks by a measure may ask by a `formula` instead, and only
-    of the rows `within` some days."""
+    """Add a filter, or put it in the place of another.
+
+    What asks by a measure may ask by a `formula` instead, and only of the rows `within` some days."""
     if isinstance(filter, MembershipFilter):
         filter = _make_membership(filter, model, formula.strip(), within)
     for field in filter.list_fields():

@@ -54,8 +54,9 @@ def write_dates(
     language: Annotated[str, Field(max_length=2)] = "en",
     index: Index = 0,
 ) -> ChartDefinition:
-    """How the periods of a dimension are written in this chart; a pattern of "" is as usual. Raises DefinitionProblem
-    for what is no pattern."""
+    """How the periods of a dimension are written in this chart; a pattern of "" is as usual.
+
+    Raises DefinitionProblem for what is no pattern."""
     group = group_of(definition, clause, index)
     if group is None or not group.is_time_axis:
         raise DefinitionProblem("The chart has no such dates any more.", hint="Load the page again.")
@@ -73,8 +74,9 @@ def set_values(
     changes: dict[str, Any],
     index: Index = 0,
 ) -> ChartDefinition:
-    """What the values of a dimension are in a table besides their words; a setting of null is as usual. Raises
-    DefinitionProblem for what cannot be so."""
+    """What the values of a dimension are in a table besides their words; a setting of null is as usual.
+
+    Raises DefinitionProblem for what cannot be so."""
     group = group_of(definition, clause, index)
     if group is None:
         raise DefinitionProblem("The chart has no such dimension any more.", hint="Load the page again.")

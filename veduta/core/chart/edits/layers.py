@@ -42,8 +42,9 @@ def _set_layers(definition: ChartDefinition, layers: list[Layer], model: Model) 
 def draw_measure(
     definition: ChartDefinition, model: Model, index: Index, how: How, axis: Literal["first", "second"] = "first"
 ) -> ChartDefinition:
-    """Draw a measure its own way; the others stay as they are. Bars and areas of several measures share a layer, behind
-    the others."""
+    """Draw a measure its own way; the others stay as they are.
+
+    Bars and areas of several measures share a layer, behind the others."""
     get_item(definition.measures, index)
     layers = []
     for layer in _list_layers(definition, model):
@@ -82,9 +83,10 @@ def set_layer(
     opacity: float | Literal[""] | None = None,
     undivided: bool | None = None,
 ) -> ChartDefinition:
-    """Change how a layer is drawn; an empty value goes back to the usual. A test is a formula over the chart's cells,
-    written with the fields' names; a layer has a test, or a shade. Raises DefinitionProblem for a test that is not yes
-    or no, and a shade that is not a number."""
+    """Change how a layer is drawn; an empty value goes back to the usual.
+
+    A test is a formula over the chart's cells, written with the fields' names; a layer has a test, or a shade. Raises
+    DefinitionProblem for a test that is not yes or no, and a shade that is not a number."""
     layers = _list_layers(definition, model)
     layer = get_item(tuple(layers), index)
     sent = {"how": how, "axis": axis, "colour": colour, "other": other, "dash": dash, "steps": steps}

@@ -17,8 +17,9 @@ from veduta.core.model.model import Model
 
 @edit
 def set_look(definition: ChartDefinition, model: Model, part: PartName, changes: dict[str, Any]) -> ChartDefinition:
-    """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual. Raises
-    DefinitionProblem for what cannot be set so."""
+    """Set how a part looks; a setting of null, and a part of which all are, goes back to the usual.
+
+    Raises DefinitionProblem for what cannot be set so."""
     if part == "series":
         raise DefinitionProblem("Which series is not said.", hint="Choose some of them.")
     changed = change_look(getattr(definition.look, part), changes, part)
@@ -34,8 +35,9 @@ def set_column(
     grain: Grain | Literal[""] | None = None,
     changes: dict[str, Any] | None = None,
 ) -> ChartDefinition:
-    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing. How
-    bars and shades look is among the `changes`. Raises DefinitionProblem for what cannot be set so."""
+    """What the cells of a measure draw in a table, and a small line by the main date at a grain; "" is nothing.
+
+    How bars and shades look is among the `changes`. Raises DefinitionProblem for what cannot be set so."""
     get_item(definition.measures, index)
     column = definition.look.get_column(index)
     if draws is not None:
@@ -63,8 +65,9 @@ def _make_trend(model: Model, grain: Grain) -> Grouping:
 def draw_like(
     definition: ChartDefinition, model: Model, template: Template, parts: tuple[LikePart, ...] = ()
 ) -> ChartDefinition:
-    """Draw it with the design of another chart, or of a template, or with parts of that. Raises DefinitionProblem if it
-    cannot be."""
+    """Draw it with the design of another chart, or of a template, or with parts of that.
+
+    Raises DefinitionProblem if it cannot be."""
     return copy_design(definition, template, model, parts)
 
 
@@ -75,8 +78,9 @@ def set_series(
     names: Annotated[tuple[str, ...], Field(min_length=1, max_length=200)],
     changes: dict[str, Any],
 ) -> ChartDefinition:
-    """How some series look together, by their entries in the legend; a setting of null is as usual. Raises
-    DefinitionProblem for what cannot be set so."""
+    """How some series look together, by their entries in the legend; a setting of null is as usual.
+
+    Raises DefinitionProblem for what cannot be set so."""
     there = {each.name: each for each in definition.look.series}
     changed = {name: change_look(there.get(name, SeriesLook(name=name)), changes, name) for name in names}
     kept = [each for each in (there | changed).values() if each != SeriesLook(name=each.name)]

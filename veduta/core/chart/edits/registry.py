@@ -24,8 +24,9 @@ Index = Annotated[int, Field(ge=0)]
 
 
 def apply_edit(definition: ChartDefinition, model: Model, change: dict[str, Any]) -> ChartDefinition:
-    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
-    made."""
+    """The definition after `change`, {"edit": name, …arguments}.
+
+    Raises DefinitionProblem for one that cannot be made."""
     sent = dict(change)
     changed = edit.apply(str(sent.pop("edit", "")), sent, definition, model)
     # Orders by values of a dimension go with it.
@@ -60,8 +61,9 @@ def is_number(measure: Measure, model: Model) -> bool:
 
 
 def test_formula(test: str, model: Model) -> str:
-    """A test over a chart's cells, written with the fields' names, as it is stored. Raises DefinitionProblem if it is
-    not yes or no."""
+    """A test over a chart's cells, written with the fields' names, as it is stored.
+
+    Raises DefinitionProblem if it is not yes or no."""
     if not test.strip():
         return ""
     formula = replace_names_with_ids(test, model.schema)

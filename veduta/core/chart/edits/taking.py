@@ -15,8 +15,9 @@ from veduta.core.model.model import Model
 def take_parts(
     definition: ChartDefinition, model: Model, other: dict[str, Any], parts: tuple[str, ...]
 ) -> ChartDefinition:
-    """Take some parts from another state, or all where these alone do not fit. Raises DefinitionProblem for a state
-    that is not usable, or of another dataset, and for parts that there are not."""
+    """Take some parts from another state, or all where these alone do not fit.
+
+    Raises DefinitionProblem for a state that is not usable, or of another dataset, and for parts that there are not."""
     source = load_definition(other)
     if source.dataset != definition.dataset or not {*parts} <= ALL.keys():
         raise DefinitionProblem("That state is not one of this chart.", hint="Load the page again.")

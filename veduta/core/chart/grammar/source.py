@@ -39,6 +39,7 @@ class _Open:
 @dataclass(frozen=True)
 class Caret:
     """What is being written at a place: a key of the object at `path`, which has `keys` already, or a value at `path`.
+
     `span` is what is written of it so far."""
 
     path: Path

@@ -109,8 +109,10 @@ class FitScore:
 
 
 class ChartKind:
-    """A kind of drawing. Subclasses declare what it is called and good for, how many measures and dimensions it needs
-    (least and most, None for any), whether the first dimension is to be a date, its settings, and how it is drawn.
+    """A kind of drawing.
+
+    Subclasses declare what it is called and good for, how many measures and dimensions it needs (least and most, None
+    for any), whether the first dimension is to be a date, its settings, and how it is drawn.
 
     `glyph` is the small drawn picture of it: SVG on a ground of 32 by 24. `shows_rows` kinds show the chart's rows
     themselves. Parts of those that are `dressed` can be set to look otherwise; tables draw `in_cells` bars, shades or

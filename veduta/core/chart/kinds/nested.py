@@ -145,8 +145,9 @@ def _draw_rectangles(colour: dict[str, Any]) -> dict[str, Any]:
 
 
 def _draw_labels() -> list[dict[str, Any]]:
-    """Name and value in each rectangle that has room for them. A long name is cut, with a sign; a value or a date never
-    is."""
+    """Name and value in each rectangle that has room for them.
+
+    A long name is cut, with a sign; a value or a date never is."""
     room = f"{WIDE} - 10"
     text = {"type": "text", "align": "left", "baseline": "top", "dx": 5, "limit": {"expr": room}, "aria": False}
     colour = {"condition": {"test": "datum.strong === 1", "value": ON_SERIES}, "value": ON_LIGHT_SERIES}

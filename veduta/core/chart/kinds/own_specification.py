@@ -108,8 +108,9 @@ def list_field_names(columns: Sequence[str]) -> list[str]:
 
 
 def make_rows(picture: Picture) -> list[dict[str, Any]]:
-    """The answer's rows by the names of their columns, each with its point, and what a tooltip and a screen reader
-    say. Days are written as such, other values of dimensions in words."""
+    """The answer's rows by the names of their columns, each with its point, and what a tooltip and a screen reader say.
+
+    Days are written as such, other values of dimensions in words."""
     result = picture.result
     names = list_field_names([column.name for column in result.columns])
     rows = []

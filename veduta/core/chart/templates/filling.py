@@ -63,8 +63,9 @@ def _score_strangeness(place: FieldSlot, field: DataField) -> int:
 
 
 def fill_template(template: Template, chosen: Mapping[str, str], model: Model, dataset: str) -> ChartDefinition:
-    """A chart of a dataset with fields in the template's places, by their keys ("" for none). Raises DefinitionProblem
-    with all that is missing or does not suit, before anything is drawn."""
+    """A chart of a dataset with fields in the template's places, by their keys ("" for none).
+
+    Raises DefinitionProblem with all that is missing or does not suit, before anything is drawn."""
     given = {place.key: chosen.get(place.key, "") for place in template.places}
     missing = [f"“{place.name}”" for place in template.places if place.needed and not given[place.key]]
     if missing:
@@ -137,8 +138,9 @@ def _adapt_measure(measure: Measure, model: Model) -> Measure:
 
 
 def _complete_definition(definition: ChartDefinition, template: Template, model: Model) -> ChartDefinition:
-    """A definition that was put together, with its own specification over its columns. Raises DefinitionProblem if it
-    cannot be drawn so."""
+    """A definition that was put together, with its own specification over its columns.
+
+    Raises DefinitionProblem if it cannot be drawn so."""
     if definition.specification:
         names = list_column_names(definition, model.schema)
         text = replace_columns(definition.specification, make_tokens(template.design), names)

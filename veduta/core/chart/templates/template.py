@@ -49,9 +49,11 @@ Picture = Annotated[str, StringConstraints(max_length=LARGEST_PICTURE * 4 // 3 +
 
 
 class FieldSlot(Frozen):
-    """A place for a field. The design names it by its `key` where a chart names a field. It `takes` values of a kind,
-    of fields of a `level` if it says so; what is not `needed` may stay empty, and what the design does with it is left
-    out then. `guidance` says what belongs there."""
+    """A place for a field.
+
+    The design names it by its `key` where a chart names a field. It `takes` values of a kind, of fields of a `level` if
+    it says so; what is not `needed` may stay empty, and what the design does with it is left out then. `guidance` says
+    what belongs there."""
 
     key: str = Field(pattern=r"^[a-z0-9_]{1,40}$", description="What the design calls it, instead of a field.")
     name: str = Field(min_length=1, max_length=200, description="What it is called to people.")

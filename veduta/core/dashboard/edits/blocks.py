@@ -87,8 +87,9 @@ def add_column(
 
 @edit
 def move_blocks(definition: DashboardDefinition, blocks: Names, x: int, y: int) -> DashboardDefinition:
-    """Move the first of some blocks to a place, and the others with it. Where a page flows, they leave their groups,
-    and what stands there makes room below."""
+    """Move the first of some blocks to a place, and the others with it.
+
+    Where a page flows, they leave their groups, and what stands there makes room below."""
     page = get_page_with(definition, blocks, moving=True)
     if page.kind == "fixed":
         first = get_block(definition, blocks[0])
@@ -102,8 +103,9 @@ def move_blocks(definition: DashboardDefinition, blocks: Names, x: int, y: int) 
 
 @edit
 def step_blocks(definition: DashboardDefinition, blocks: Names, right: Step = 0, down: Step = 0) -> DashboardDefinition:
-    """Move blocks a column or a row further, as a key does; up and down one trades places with one of its width. On a
-    fixed page a step is one of its grid."""
+    """Move blocks a column or a row further, as a key does; up and down one trades places with one of its width.
+
+    On a fixed page a step is one of its grid."""
     page = get_page_with(definition, blocks, moving=True)
     if page.kind == "fixed":
         step = page.step if page.snap else 1

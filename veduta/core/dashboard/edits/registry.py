@@ -22,8 +22,9 @@ Names = Annotated[tuple[Name, ...], Field(min_length=1, max_length=200)]
 
 
 def apply_edit(definition: DashboardDefinition, change: dict[str, Any]) -> DashboardDefinition:
-    """The definition after `change`, {"edit": name, …arguments}. Raises DefinitionProblem for one that cannot be
-    made."""
+    """The definition after `change`, {"edit": name, …arguments}.
+
+    Raises DefinitionProblem for one that cannot be made."""
     sent = dict(change)
     return edit.apply(str(sent.pop("edit", "")), sent, definition)
 
@@ -45,8 +46,9 @@ def get_page(definition: DashboardDefinition, name: str) -> Page:
 
 
 def get_page_with(definition: DashboardDefinition, blocks: Sequence[str], moving: bool = False) -> Page:
-    """The page on which blocks are. Raises DefinitionProblem for blocks that are gone, on several pages, or locked if
-    they are to be moved."""
+    """The page on which blocks are.
+
+    Raises DefinitionProblem for blocks that are gone, on several pages, or locked if they are to be moved."""
     for name in blocks:
         if get_block(definition, name).locked and moving:
             raise DefinitionProblem("That block is locked.", hint="Unlock it in its menu to move or change it.")

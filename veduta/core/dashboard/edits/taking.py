@@ -22,8 +22,9 @@ def take_settings(
     other: dict[str, Any],
     settings: Annotated[tuple[Setting, ...], Field(max_length=2_000)],
 ) -> DashboardDefinition:
-    """Have settings, or whole parts, as another state has them. Raises DefinitionProblem for a state that is not
-    usable, and for settings that there are not."""
+    """Have settings, or whole parts, as another state has them.
+
+    Raises DefinitionProblem for a state that is not usable, and for settings that there are not."""
     source = load_dashboard(other)
     try:
         return replace_settings(definition, source, [MergeConflict(*each) for each in settings])

@@ -23,7 +23,7 @@ class TextsTooLarge(FormulaProblem):
     """Polars makes a new error of the same class when one passes through it, with words of its own: so that they do not
     reach a person, the class says all there is to say."""
 
-    def __init__(self, *said: Any, **more: Any) -> None:
+    def __init__(self, *_args: Any, **_kwargs: Any) -> None:
         super().__init__(
             f"This makes texts that are too large: one of more than {LONGEST_TEXT:,} characters, or many of more than"
             f" {ON_AVERAGE:,} on average.",

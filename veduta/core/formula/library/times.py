@@ -1,5 +1,7 @@
-"""Values of other periods. Each is worked out by the query engine, which knows the chart's grain: `build` gets it as
-`at`, the node it works on as `x`, and gives an expression over the engine's cells."""
+"""Values of other periods.
+
+Each is worked out by the query engine, which knows the chart's grain: `build` gets it as `at`, the node it works on as
+`x`, and gives an expression over the engine's cells."""
 
 from __future__ import annotations
 

@@ -32,8 +32,9 @@ __all__ = ["Engine", "Scope"]
 
 
 class Engine(ScanPlanner):
-    """Works formulas out in a scope, over the cells of places. `conditions` are filters on the chart's groups,
-    with the formulas they judge by."""
+    """Works formulas out in a scope, over the cells of places.
+
+    `conditions` are filters on the chart's groups, with the formulas they judge by."""
 
     def __init__(
         self,

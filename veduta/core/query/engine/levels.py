@@ -113,9 +113,10 @@ class CellLevel:
 
 @dataclass(frozen=True)
 class PartialAggregate:
-    """A sum, count and the like of an expression over rows, in a column of its own. `how` is sum, count, len, min or
-    max, or else the `function` is worked out as it is, of all rows up to each period as `so_far` says (of a quantile
-    with the `share` of the values that lie below it, 0 to 1)."""
+    """A sum, count and the like of an expression over rows, in a column of its own.
+
+    `how` is sum, count, len, min or max, or else the `function` is worked out as it is, of all rows up to each period
+    as `so_far` says (of a quantile with the `share` of the values that lie below it, 0 to 1)."""
 
     name: str
     how: str
@@ -143,8 +144,10 @@ class PartialAggregate:
 
 @dataclass
 class Prepared:
-    """What questions of one model found out about formulas; the next ones need not. `parts` are by what they hold,
-    `tables` are those whose rows a value is about, `values` those that sums and the like of one table's rows give."""
+    """What questions of one model found out about formulas; the next ones need not.
+
+    `parts` are by what they hold, `tables` are those whose rows a value is about, `values` those that sums and the like
+    of one table's rows give."""
 
     parts: dict[Any, PartialAggregate] = dataclasses.field(default_factory=dict)
     tables: dict[TypedExpression, list[str]] = dataclasses.field(default_factory=dict)
@@ -164,8 +167,9 @@ class Prepared:
 
 @dataclass(frozen=True)
 class TableCells:
-    """What was read of a table: its parts in the cells that its rows tell apart. `keys` are the columns of the
-    dimensions that reach it."""
+    """What was read of a table: its parts in the cells that its rows tell apart.
+
+    `keys` are the columns of the dimensions that reach it."""
 
     keys: list[str]
     frame: pl.DataFrame
@@ -173,8 +177,9 @@ class TableCells:
 
 @dataclass
 class Cells:
-    """A place's cells with what was worked out in them. `keys` are the columns of all dimensions; `tables` holds what
-    was read, by table."""
+    """A place's cells with what was worked out in them.
+
+    `keys` are the columns of all dimensions; `tables` holds what was read, by table."""
 
     frame: pl.DataFrame
     keys: list[str]

@@ -75,8 +75,9 @@ class OtherPeriods:
         return other
 
     def _say_compared(self, periods: Periods, other: Periods) -> None:
-        """Say which days stand beside which: a chart without a time axis shows neither. Unlike numbers of days, as of a
-        February, and days before the first ones of the data are said, too."""
+        """Say which days stand beside which: a chart without a time axis shows neither.
+
+        Unlike numbers of days, as of a February, and days before the first ones of the data are said, too."""
         now, there = periods.ranges, other.ranges
         if not now or not there or (len(now), len(there)) != (1, 1):
             return
@@ -221,8 +222,9 @@ class OtherPeriods:
         return tuple(starts.select(expression.alias("s"))["s"].drop_nulls().unique().sort().to_list())
 
     def _of_shown(self, x: TypedExpression, other: Callable[[Periods], Periods]) -> pl.Expr:
-        """The value over other periods than those that the place stands for. A subtotal of a coarser period stands for
-        those that the chart shows of it."""
+        """The value over other periods than those that the place stands for.
+
+        A subtotal of a coarser period stands for those that the chart shows of it."""
         axis, shown = self.axis, self.engine.chart_axis()
         if axis is None or shown is None or not self.is_coarser:
             source = replace(self.place, periods=other(self.engine.current(self.place, self.node)))

@@ -27,11 +27,12 @@ from veduta.core.query.filters import Context, Filter
 
 @dataclass(frozen=True)
 class Scope:
-    """What values are worked out of: a model's rows that pass some filters. `groups` are the chart's dimensions; with
-    `kept`, the cells that remain of them, it is for totals: values of fewer dimensions over those cells, which are
-    `narrowed` if not all cells of the rows that pass the filters are among them. What `ranks` works over a single
-    dimension as a chart of its own would, windows included. Some of the rows may be read in `common` with others. With
-    `only_periods` no other periods of the chart's time axis count."""
+    """What values are worked out of: a model's rows that pass some filters.
+
+    `groups` are the chart's dimensions; with `kept`, the cells that remain of them, it is for totals: values of fewer
+    dimensions over those cells, which are `narrowed` if not all cells of the rows that pass the filters are among them.
+    What `ranks` works over a single dimension as a chart of its own would, windows included. Some of the rows may be
+    read in `common` with others. With `only_periods` no other periods of the chart's time axis count."""
 
     model: Model
     filters: tuple[Filter, ...]

@@ -95,8 +95,9 @@ class _Running:
         return spread.select(*self.keys, value.alias(part.name))
 
     def _read_again(self, parts: list[PartialAggregate], running: pl.DataFrame) -> pl.DataFrame:
-        """Parts that cannot be put together, from all rows up to each cell. Raises DefinitionProblem if those are too
-        many."""
+        """Parts that cannot be put together, from all rows up to each cell.
+
+        Raises DefinitionProblem if those are too many."""
         reader = self.reader
         rows_again = int(running[reader.prepared.get_row_count_part(self.home).name].sum())
         if rows_again > MOST_ROWS_AGAIN:

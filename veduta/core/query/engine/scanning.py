@@ -77,9 +77,10 @@ class ScanPlanner(FilteredRows):
         self._wanted.setdefault((place, home), ScanRequest(place, home, {})).want(parts)
 
     def plan(self) -> list[ScanRequest]:
-        """Settle how what the places want of each table is come by; returns what has to be read. A place that can be
-        put together from a finer one is not read: the finer one reads what it needs too. What runs to date is put
-        together from the cells it runs over."""
+        """Settle how what the places want of each table is come by; returns what has to be read.
+
+        A place that can be put together from a finer one is not read: the finer one reads what it needs too. What runs
+        to date is put together from the cells it runs over."""
         self._complete()
         running = [reading for reading in self._wanted.values() if reading.place.upto]
         for reading in running:

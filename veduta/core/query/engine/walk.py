@@ -45,8 +45,9 @@ class Order:
 
 
 class Walk(ABC):
-    """Goes through formulas for an engine. `at` is a place whose values are wanted, perhaps another than `place`,
-    beside whose cells they come to stand."""
+    """Goes through formulas for an engine.
+
+    `at` is a place whose values are wanted, perhaps another than `place`, beside whose cells they come to stand."""
 
     def __init__(self, engine: Engine) -> None:
         self.engine, self.schema = engine, engine.schema

@@ -82,8 +82,9 @@ def list_days_of(values: Iterable[Any], grain: Grain) -> list[Days]:
 
 
 class DatesFilter(PeriodFilter):
-    """Rows whose day lies between two days, both included; None leaves a side open. With times of the day it goes from
-    one moment to another, both included."""
+    """Rows whose day lies between two days, both included; None leaves a side open.
+
+    With times of the day it goes from one moment to another, both included."""
 
     kind: Literal["dates"] = "dates"
     start: dt.date | None = None
@@ -157,8 +158,10 @@ def _end_words(end: dt.date) -> str:
 
 
 class RelativeFilter(PeriodFilter):
-    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier. With
-    `to_date` the last of them ends as far into it as the anchor is into its own: the year before up to the same day."""
+    """The last `count` periods up to the anchor's own, which may be unfinished; `back` goes whole periods earlier.
+
+    With `to_date` the last of them ends as far into it as the anchor is into its own: the year before up to the same
+    day."""
 
     kind: Literal["relative"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"

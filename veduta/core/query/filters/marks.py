@@ -23,9 +23,10 @@ from veduta.core.query.filters.words import Value, convert_point_value, describe
 
 
 class PointsFilter(Condition):
-    """Rows that belong to marks: each point is the marks' values of `groups`, in their order. Where
-    a chart gathered what it did not keep, REST_POINT stands for all values but those of `rest`;
-    `kept` are these, once they are worked out."""
+    """Rows that belong to marks: each point is the marks' values of `groups`, in their order.
+
+    Where a chart gathered what it did not keep, REST_POINT stands for all values but those of `rest`; `kept` are these,
+    once they are worked out."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
     kind: Literal["points"] = "points"

@@ -21,8 +21,9 @@ from veduta.core.query.filters.words import Value, convert_point_value
 
 
 class ListFilter(FieldCondition):
-    """Rows whose value is among `values` (None is empty), or with `exclude` is not. With a `parameter` its values count
-    instead, and no limit narrows nothing."""
+    """Rows whose value is among `values` (None is empty), or with `exclude` is not.
+
+    With a `parameter` its values count instead, and no limit narrows nothing."""
 
     kind: Literal["list"] = "list"
     grain: Grain | None = None
@@ -77,7 +78,7 @@ class ListFilter(FieldCondition):
         values = [convert_point_value(value, field, self.grain) for value in self.values]
         if field.kind is DataType.YES_NO and values in ([True], [False]):
             return field.name if values[0] != self.exclude else f"not {field.name}"
-        words = join_names([label_value(value, field, self.grain) for value in values], "or", 3)
+        words = join_names([label_value(value, self.grain) for value in values], "or", 3)
         return f"{field.name} {'is not' if self.exclude else 'is'} {words}"
 
 
@@ -96,8 +97,9 @@ def build_membership(column: pl.Expr, values: list[Any], exclude: bool) -> pl.Ex
 
 
 class RangeFilter(FieldCondition):
-    """Rows whose number lies between two bounds, both included; None leaves a side open. Parameters may stand for
-    bounds, and no limit leaves a side open too."""
+    """Rows whose number lies between two bounds, both included; None leaves a side open.
+
+    Parameters may stand for bounds, and no limit leaves a side open too."""
 
     kind: Literal["range"] = "range"
     low: float | None = None
@@ -194,8 +196,9 @@ class EmptyFilter(FieldCondition):
 
 
 class ValuesFilter(FieldCondition):
-    """Rows whose value is among those of a column that was worked out; what a
-    membership becomes. It is never stored."""
+    """Rows whose value is among those of a column that was worked out; what a membership becomes.
+
+    It is never stored."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
     kind: Literal["values"] = "values"

@@ -45,7 +45,7 @@ TYPED: dict[DataType, Callable[[Any], Any]] = {
 def describe_value(value: Value, group: Grouping, field: DataField) -> str:
     """A value of a dimension as it is said in a filter."""
     own = convert_point_value(value, field, group.grain)
-    return label_value(own, field, group.grain) if group.width is None else group_words(own, group, field.kind)
+    return label_value(own, group.grain) if group.width is None else group_words(own, group, field.kind)
 
 
 PLAIN_NAMES = frozenset(("date", "time", "period", *(grain.words for grain in Grain)))

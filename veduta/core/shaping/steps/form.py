@@ -218,7 +218,7 @@ class LongToWide(ShapingStep):
         kind = find_aggregate_type(self.aggregate, values.kind)
         fields, made = list(stay), []
         for heading in headings:
-            words = label_value(heading, names)
+            words = label_value(heading)
             column = make_part_id(self.id, f"v {words}")
             mine = pl.col(names.id).eq_missing(pl.lit(heading, dtype=names.kind.dtype))
             made.append(WantedAggregate(pl.col(values.id).filter(mine), self.aggregate, values.kind, column))

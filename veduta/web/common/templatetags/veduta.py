@@ -215,7 +215,7 @@ def _built(path: str) -> str:
 
 
 @cache
-def _all_parts(changed: float) -> dict[str, list[str]]:
+def _all_parts(_changed: float) -> dict[str, list[str]]:
     return json.loads(PARTS.read_text())
 
 
