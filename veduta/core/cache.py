@@ -21,15 +21,18 @@ _caches: WeakSet[Cache[Any]] = WeakSet()
 
 
 def clear_caches() -> None:
-    """Empty every cache of this process, for tests: the rows that one test leaves are gone, and their keys come back
-    with other values."""
+    """Empty every cache of this process, for tests.
+
+    The next test's rows get the same keys with other values."""
     for cache in list(_caches):
         cache.clear()
 
 
 class Cache(Generic[Value]):
-    """Values by key; those used least recently leave first when they take more than `most`, each counted by `size_of`
-    or as one. What is asked for twice at once is worked out once. A value that is larger than the bound is not kept."""
+    """A bounded cache of values by key, least recently used out first.
+
+    Each value counts as `size_of` it says, or as one, towards `most`; a larger value is not kept. Of two threads that
+    ask for the same key at once, one computes it."""
 
     def __init__(self, most: float, size_of: Callable[[Value], float] | None = None) -> None:
         self._values: LRUCache[Hashable, Value] = LRUCache(most, size_of)

@@ -149,8 +149,10 @@ DAYS_OF_MANY = {Grain.YEAR: 100_000, Grain.QUARTER: 150 * 91, Grain.MONTH: 150 *
 
 
 def choose_grain(days: int, rhythm: Grain | None, kind: DataType) -> Grain:
-    """The grain by which dates that span so many days are best seen first: the periods that they stand for (their
-    rhythm) if these are not too many, and nothing finer."""
+    """The coarsest grain that shows dates of this span well.
+
+    It is the grain of the periods that the dates stand for (their rhythm) if there are not too many of them, and never
+    a finer one."""
     finest = rhythm or (Grain.HOUR if kind is DataType.DATETIME else Grain.DAY)
     if rhythm and days <= DAYS_OF_MANY[rhythm]:
         return rhythm

@@ -51,8 +51,7 @@ class QueryCancelled(VedutaError):
 
 
 class RowAccessDenied(VedutaError):
-    """Somebody who may see only some rows asks for what would show others, or a rule of who sees which rows cannot be
-    applied."""
+    """A reader with a row filter asks for more than it lets through, or a rule cannot be applied."""
 
     code = "bound"
 

@@ -1,5 +1,6 @@
-"""JSON from outside, read so that nothing in it can surprise what works with it later: no depth without end, no numbers
-that nothing holds, no half characters."""
+"""JSON from outside, read so that nothing in it can harm what uses it later.
+
+No endless nesting, no numbers that no column holds, no broken characters."""
 
 from __future__ import annotations
 
@@ -31,8 +32,10 @@ def read_json(text: str | bytes) -> Any:
 
 
 def read_records(text: str | bytes) -> Any:
-    """What a file or a feed says: numbers that no column holds become what comes nearest, half characters a sign for
-    what cannot be read. Raises UnreadableJson."""
+    """The content of a JSON file or feed.
+
+    Numbers that no column can hold become the nearest that one can, broken characters a replacement sign. Raises
+    UnreadableJson."""
     mended = _HALF.sub(r"\1\\ufffd", _decode(text))
     return _load(mended, parse_constant=lambda constant: None, parse_int=_parse_nearest, parse_float=_parse_nearest)
 

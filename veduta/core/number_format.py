@@ -45,8 +45,9 @@ def settle(number_format: NumberFormat, values: Iterable[Any], kind: DataType, r
 
 
 def record_format(field: DataField, values: Iterable[Any]) -> NumberFormat:
-    """The format of a field's values where each is that of one record; whole numbers that are no measure name things,
-    as those of bookings do, and are written without thousands apart."""
+    """The format of a field's values where each is that of one record.
+
+    Whole numbers that are no measure are identifiers, as those of bookings are, and have no thousands separators."""
     number_format = settle(field.format, values, field.kind, records=True)
     is_name = field.kind is DataType.WHOLE and field.role is FieldRole.DIMENSION and not field.formula
     return number_format.model_copy(update={"thousands": False}) if is_name else number_format
@@ -103,8 +104,9 @@ def format_number(value: float | int | None, number_format: NumberFormat) -> str
 
 
 def scale_value(value: float, language: Language, decimals: int) -> tuple[float, str]:
-    """The size by which a large number is shortened, and its words; 999,999 is a million where it is written with less
-    than four decimals.
+    """The unit by which a large number is shortened, and its word.
+
+    999,999 is a million where it is written with fewer than four decimals.
 
     >>> scale_value(999_999, get_language("en"), 2), scale_value(999_999, get_language("en"), 4)
     ((1000000.0, 'M'), (1000.0, 'k'))

@@ -14,8 +14,9 @@ MOST_CLASSES = 500
 
 
 def choose_class_width(low: float, high: float, number: int, whole: bool = False) -> float:
-    """A width of 1, 2 or 5 times a power of ten by which numbers from `low` to `high` make about so many classes;
-    `whole` ones are at least 1 wide.
+    """A width of 1, 2 or 5 times a power of ten that makes about so many classes of a range.
+
+    The range is from `low` to `high`; `whole` classes are at least 1 wide.
 
     >>> choose_class_width(0, 487, 20, whole=True), choose_class_width(-1.5, 1.5, 30)
     (20.0, 0.1)

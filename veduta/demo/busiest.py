@@ -1,5 +1,6 @@
-"""The dashboard “Busiest routes”: one number narrows every block to the first so many routes, and a click on a route
-opens a page of its own."""
+"""The dashboard “Busiest routes”.
+
+One number filters every block to the top routes, and a click on a route opens a page of its own."""
 
 from __future__ import annotations
 

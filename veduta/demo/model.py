@@ -1,5 +1,6 @@
-"""The demo's model: sailings joined with the company's other tables, its formulas and parameters, and charts of each of
-the things that can be calculated."""
+"""The demo's model: sailings joined with the company's other tables.
+
+With formulas, parameters, and a chart of each thing that can be calculated."""
 
 from __future__ import annotations
 

@@ -26,8 +26,10 @@ PLACES = frozenset(("latitude", "longitude", "lat", "lon", "lng"))
 
 @dataclass
 class _Fields:
-    """What a model offers: measures (money first), dates (days before moments), their parts and other dimensions, the
-    best to open with first. `lists` says that each row is a thing of its own, named by the first dimension."""
+    """What a model offers, the best to open with first.
+
+    Measures (money first), dates (days before moments), their parts and other dimensions. `lists` says that each row is
+    an item of its own, named by the first dimension."""
 
     measures: list[Measure]
     dates: list[Grouping]

@@ -29,8 +29,10 @@ SignName = Literal["", "up", "down", "dot", "diamond", "check", "cross", "alert"
 
 @dataclass(frozen=True)
 class ConditionTest:
-    """A test of values: its words before what it compares with, those for dates, what else it compares with besides a
-    value, and how many ("one", "two", "count") or none."""
+    """One test that a conditional format can make.
+
+    Its words before the operand, its words for dates, which operands it takes besides a value, and how many ("one",
+    "two", "count") or none."""
 
     words: str
     dated: str = ""

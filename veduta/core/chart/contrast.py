@@ -1,5 +1,4 @@
-"""What is to be known of any colour: how it is written, how well it is read on a ground, and which stands for it in the
-dark theme."""
+"""Facts about any colour: its notation, its legibility on a ground, its dark counterpart."""
 
 from __future__ import annotations
 
@@ -62,16 +61,20 @@ def mix_paper(colour: str, ink: str) -> str:
 
 @cache
 def derive_dark_colour(colour: str) -> str:
-    """A colour of the same hue that has the contrast with the dark sheet that this one has with the light sheet: pale
-    grounds become deep ones, strong marks light ones. A strong colour is seen on either."""
+    """The dark theme's counterpart of a colour, of the same hue and contrast.
+
+    A colour that is pale on the light sheet becomes a deep one on the dark sheet, a strong one a light one; a strong
+    colour is visible on either."""
     least = SEEN if Color(colour).convert("oklch")[1] > TINTED else 1.0
     wanted = min(max(compute_contrast(colour, LIGHT_GROUND), least), compute_contrast("#FFFFFF", DARK_GROUND))
     return _find_nearest(colour, lambda tone: compute_contrast(tone, DARK_GROUND) >= wanted, 1.0, DARK_GROUND)
 
 
 def _find_nearest(colour: str, holds: Callable[[str], bool], end: float, start: str = "") -> str:
-    """The tone of a colour's hue for which something holds, at the lightness that is least on the way to an end (0 or
-    1), at which it holds. The way begins at the colour's own lightness, or at that of `start`."""
+    """The nearest tone of a colour's hue that passes a test.
+
+    Lightness moves from the colour's own, or from `start`, towards an end (0 or 1), and stops at the first tone that
+    passes."""
     lightness, chroma, hue = (part if part == part else 0.0 for part in Color(colour).convert("oklch").coords())
     near, far = (Color(start).convert("oklch")[0] if start else lightness), end
     while abs(far - near) > TOLERANCE:

@@ -32,15 +32,14 @@ Dash = Literal["", "solid", "dashed", "dotted"]
 
 
 class Layer(Frozen):
-    """How some of a chart's measures, by their positions, are drawn: each by itself, or as a range, a band or a link
-    between two (a link of one begins at zero).
+    """How some of a chart's measures, by their positions, are drawn.
 
-    A `colour` is a series colour by its number, one that means something, or any; none is each series' own. With a
-    `test`, a formula over the chart's cells, marks of which it holds have the colour and the others the `other`
-    colour; `said` and `other_said` are their words in the legend. A layer of filled marks may
-    instead have the `shade` of a measure, shown or not, smooth or in about so many `steps`. `width` is that of lines,
-    `size` that of dots, in pixels. One that is `undivided` shows the totals of the first dimension's values, whatever
-    splits the others."""
+    Each by itself, or two as a range, a band or a link (a link of one begins at zero). A `colour` is a series colour by
+    its number, a colour with a meaning, or any; none is each series' own. With a `test`, a formula over the chart's
+    cells, marks that pass it have the colour and the others the `other` colour; `said` and `other_said` label both in
+    the legend. A layer of filled marks may instead have the `shade` of a measure, shown or not, smooth or in about so
+    many `steps`. `width` is that of lines, `size` that of dots, in pixels. An `undivided` layer shows the totals of the
+    first dimension's values, whatever splits the others."""
 
     measures: tuple[Annotated[int, Field(ge=0, lt=50)], ...] = Field(min_length=1, max_length=50)
     how: How
@@ -69,11 +68,12 @@ class EventFields(Frozen):
 
 
 class ReferenceMark(Frozen):
-    """What marks are held against, as a line or, with `high` or `end`, a band: a number or a parameter's value, a
-    `statistic` of the values of the groups shown, the value over all rows shown, a `formula` over them, a day, or the
-    days of a dataset of events. `measure` is the position of
-    the one whose axis it stands on; none is each of them. In panels it is worked out `over` each or all of them. `said`
-    are its words."""
+    """A reference line, or with `high` or `end` a band.
+
+    It stands at a number or a parameter's value, a `statistic` of the values of the groups shown, the value over all
+    rows shown, a `formula` over them, a day, or the days of a dataset of events. `measure` is the position of the
+    measure on whose axis it stands; none means each of them. In panels it is computed `over` each or all of them.
+    `said` is its label."""
 
     of: Literal["number", "groups", "rows", "formula", "dates", "events"] = "groups"
     measure: Annotated[int, Field(ge=0, lt=50)] | None = None
@@ -118,8 +118,10 @@ class Panels(Frozen):
 
 
 class Drilling(Frozen):
-    """Where readers may drill a chart: `along` one of the model's paths, by its name ("" is all of them) and those of
-    dates, and by any `others` of its dimensions; or not at all."""
+    """Where readers may drill a chart.
+
+    `along` one of the model's paths, by its name ("" is all of them), and those of dates; by any `others` of its
+    dimensions; or not at all."""
 
     off: bool = False
     along: str = Field("", max_length=100)
@@ -241,9 +243,10 @@ def make_default_measure(field: DataField) -> Measure:
 
 
 def sort_of_column(definition: ChartDefinition, columns: str) -> Sort | None:
-    """The sort by a column of the chart's rows, named as by `list_sorted_columns`, with a "-" before it where it
-    descends, and of a crosstab with the values across, as m0@["2025"]; further columns behind commas decide where those
-    before them tie. None if the chart has no such column or cannot be sorted by it."""
+    """The sort by a column of the chart's rows, named as in `list_sorted_columns`.
+
+    A "-" before the name descends; m0@["2025"] is a column of a crosstab; further columns after commas break ties. None
+    if the chart has no such column or cannot be sorted by it."""
     column, *further = [columns] if "@" in columns else columns.split(",")
     name, _, place = column.removeprefix("-").partition("@")
     descending = column.startswith("-")
@@ -272,8 +275,10 @@ def _tie(definition: ChartDefinition, column: str) -> Tie | None:
 
 
 def list_sorted_columns(definition: ChartDefinition, sort: Sort | None) -> dict[str, bool]:
-    """The columns of the chart's rows that a sort goes by, the first first, and whether each descends: "m1" for the
-    second measure, "d0" for the first dimension. There are none for what is not shown, or an order of its own."""
+    """The columns that a sort goes by, in order, and whether each descends.
+
+    "m1" is the second measure, "d0" the first dimension. Empty if a sort column is not shown or the sort is an order of
+    its own."""
     if sort is None or sort.by == "own":
         return {}
     if sort.by != "measure":

@@ -1,5 +1,6 @@
-"""Drilling: dimensions of a chart give way to finer or coarser ones along a path, or to any others, for all of their
-values or for one of them."""
+"""Drilling: a dimension of a chart is replaced with a finer, a coarser or another one.
+
+Along a path or freely, for all of its values or for one of them."""
 
 from __future__ import annotations
 
@@ -27,10 +28,11 @@ DATE_PATHS = "date paths"
 
 
 class DrillStep(Frozen):
-    """The dimension at a `position` among those of a chart gives way `to` another; with `into`, only the rows of that
-    value of it are left, or those of a mark: of a value of each of the chart's first dimensions. A chart without
-    dimensions gets its first one. To `unfold` a table is to put the other one after it instead, with subtotals into
-    which its rows are folded."""
+    """Replace the dimension at a `position` with another, `to`.
+
+    With `into`, only rows of that value remain, or those of a mark: a value for each of the chart's first dimensions. A
+    chart without dimensions gets its first one. To `unfold` a table inserts the other dimension after this one instead,
+    with subtotals into which its rows fold."""
 
     position: int = Field(0, ge=0, lt=10)
     to: Grouping

@@ -63,8 +63,9 @@ class AxisLook(Frozen):
         return {name for name in (self.low_parameter, self.high_parameter) if name}
 
     def resolve_parameters(self, numbers: Mapping[str, float | None]) -> AxisLook:
-        """With the numbers of its parameters; an end whose parameter is no limit, and a high end that is not above the
-        low one, are as usual."""
+        """The axis with the numbers of its parameters.
+
+        An end whose parameter has no value is the default, as is a high end that is not above the low one."""
         low = numbers.get(self.low_parameter) if self.low_parameter else self.low
         high = numbers.get(self.high_parameter) if self.high_parameter else self.high
         if low is not None and high is not None and low >= high:
@@ -87,8 +88,9 @@ class LegendLook(Frozen):
 
 
 class LabelLook(Frozen):
-    """What the labels of marks say (their values, their names, or both), and their colour where they stand on the
-    sheet."""
+    """What labels of marks say: values, names, or both.
+
+    Also their colour where they stand on the sheet."""
 
     says: Literal["", "name", "both"] = ""
     colour: Colour = ""
@@ -103,8 +105,9 @@ class ValueName(Frozen):
 
 
 class DateLook(Frozen):
-    """How the periods of a dimension (named as by `value_colours.key_of`) are written: by a pattern of CLDR, and in
-    which language."""
+    """How the periods of a dimension are written: by a pattern of CLDR, in a language.
+
+    Dimensions are named as by `value_colours.key_of`."""
 
     field: str = Field(min_length=1, max_length=100)
     pattern: Annotated[str, Field(min_length=1, max_length=60), AfterValidator(validate_date_pattern)]
@@ -112,8 +115,10 @@ class DateLook(Frozen):
 
 
 class ValueLook(Frozen):
-    """What the values of a dimension (named as by `value_colours.key_of`) are in a table besides their words: they lead
-    to an `address` of the web, and pictures that have their names stand beside them or instead of them."""
+    """What a table shows for the values of a dimension besides their words.
+
+    They link to an `address`, and pictures of their names stand beside them or instead of them. Dimensions are named as
+    by `value_colours.key_of`."""
 
     field: str = Field(min_length=1, max_length=100)
     address: Annotated[str, Field(max_length=500), AfterValidator(validate_address)] = ""
@@ -125,9 +130,9 @@ ONLY = ""
 
 
 class SeriesLook(Frozen):
-    """How a series, known by its entry in the legend, or the `ONLY` one, is drawn: in which colour, how wide its
-    lines are, in pixels, how they are dashed, whether each of their points is marked, and how much of what is behind
-    them is seen."""
+    """How a series is drawn, known by its entry in the legend, or the `ONLY` one.
+
+    Colour, width of lines in pixels, dashes, a dot at each point, and opacity."""
 
     name: str = Field(max_length=1_000)
     colour: Colour = ""
@@ -138,8 +143,9 @@ class SeriesLook(Frozen):
 
 
 class TitleLook(Frozen):
-    """The title and the note: how they are set, how large, and whether a title is shown where others stand beside the
-    drawing."""
+    """The looks of the title and the note: alignment and size.
+
+    A title may also show where others stand beside the drawing."""
 
     align: Literal["", "middle", "right"] = ""
     size: Literal["", "small", "large"] = ""
@@ -147,9 +153,10 @@ class TitleLook(Frozen):
 
 
 class TableLook(Frozen):
-    """A table or a crosstab: whether its rows are numbered, its first column is held while it is scrolled, long texts
-    wrap or stay in one line, rows are close together, and what is the same as above is left blank. Subtotals stand
-    below their groups or above them, which may be `folded` at first."""
+    """The looks of a table or a crosstab.
+
+    Whether rows are numbered, the first column stays in view, long texts wrap, rows are close together, and repeated
+    values are blank. Subtotals stand below their groups or above them, which may be `folded` at first."""
 
     numbered: bool = False
     held: bool = False
@@ -168,9 +175,11 @@ class TableLook(Frozen):
 
 
 class WholeLook(Frozen):
-    """The size of letters, the colours of the ground and of a line round it, how far the drawing is from its edge, the
-    language in which numbers and dates are written, whether series are told apart without their colours too, by
-    patterns, dashes and shapes, and whether conditional formats are listed in words beside the chart."""
+    """The looks of the whole chart.
+
+    Font size, background and border, padding, the language of numbers and dates, whether series are told apart without
+    their colours too (by patterns, dashes and shapes), and whether conditional formats are listed in words beside the
+    chart."""
 
     ground: Colour = ""
     border: Colour = ""
@@ -182,16 +191,15 @@ class WholeLook(Frozen):
 
 
 class ColumnLook(Frozen):
-    """What the cells of a measure, by its position, draw beside its numbers in a table: a bar or a shade relative to
-    all values of the column, and a small line of how it went by a date (`trend`). Where a conditional format has a
-    ground, that is seen instead of the shade, unless the `shade` is `first`.
+    """What a table draws in the cells of a measure, by its position.
 
-    They are relative to the values of the column, or `over` those of all columns that are drawn so, of each group of
-    the first dimension, or from `low` to `high`. Shades go from one colour to another, or to both sides of a `middle`
-    (zero where there are negative values); bars have the low colour where they are negative. A bar stands left of its
-    number, right of it, or `instead`. With `totals` these are drawn on too, and count among the values.
-
-    What stands `above` its heading, and above those of its neighbours that have the same, groups columns of a table."""
+    A bar or a shade relative to all values of the column, and a small line of how it went by a date (`trend`). A
+    conditional format's ground covers the shade, unless the `shade` is `first`. Both are relative to the values of the
+    column, or `over` those of all columns drawn so, of each group of the first dimension, or from `low` to `high`.
+    Shades go from one colour to another, or to both sides of a `middle` (zero where there are negative values); bars
+    have the low colour where they are negative. A bar stands left of its number, right of it, or `instead`. With
+    `totals`, totals are drawn on too and count among the values. What stands `above` its heading, and above those of
+    neighbours that have the same, groups columns of a table."""
 
     measure: Annotated[int, Field(ge=0, lt=50)]
     draws: Literal["", "bar", "shade"] = ""
@@ -221,8 +229,10 @@ class ColumnLook(Frozen):
 
 
 class Look(Frozen):
-    """The parts by what they are: the title and the note, the axis of the first dimension (`along`), those of values,
-    the legend, labels of marks, the whole, columns of tables, and the names that values have in the chart."""
+    """The looks of a chart's parts.
+
+    The title and the note, the axis of the first dimension (`along`), the value axes, the legend, labels of marks, the
+    whole, columns of tables, and the names of values in this chart."""
 
     title: TitleLook = TitleLook()
     along: AxisLook = AxisLook()
@@ -271,8 +281,9 @@ PARTS: Final[tuple[PartName, ...]] = (
 
 @dataclass(frozen=True)
 class Sheet:
-    """What a drawing stands on, where it is not as usual: its ground and the line round it, in the light and in the
-    dark theme, and its inner distance and letters by name."""
+    """The sheet on which a drawing stands, where it is not the default.
+
+    Background and border in the light and the dark theme, padding, and font sizes by name."""
 
     ground: tuple[str, str] | None = None
     border: tuple[str, str] | None = None
@@ -282,8 +293,9 @@ class Sheet:
 
 @dataclass(frozen=True)
 class DrawnPart:
-    """A part that a drawing has: what it is called, whether values stand on it, such as on an axis or a legend of
-    shades, and at which side an axis is."""
+    """A part of a drawing that can be formatted.
+
+    Its name, whether values stand on it (an axis, a legend of shades), and on which side an axis is."""
 
     name: PartName
     title: str

@@ -17,10 +17,10 @@ from veduta.core.query.filters import ListFilter, MembershipFilter, PointsFilter
 def make_points_filters(
     definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
 ) -> tuple[PointsFilter, ...]:
-    """The records of some marks, each the values of the chart's first dimensions, or of the dimensions that they are
-    `by`, or with `exclude` all others.
+    """A filter on the rows of some marks, or with `exclude` of all others.
 
-    Raises DefinitionProblem for points that are not the chart's."""
+    A mark is the values of the chart's first dimensions, or of the dimensions that they are `by`. Raises
+    DefinitionProblem for points that are not the chart's."""
     try:
         if not all(isinstance(point, list | tuple) and point for point in points):
             raise TypeError
@@ -43,8 +43,9 @@ def make_points_filters(
 def make_marks_filter(
     definition: ChartDefinition, points: Any, exclude: bool = False, by: Sequence[Grouping] = ()
 ) -> ListFilter | PointsFilter | None:
-    """The same as one filter, which is a list of values where the marks are those of one dimension; None where the
-    dimensions have no values of their own."""
+    """The same as one filter: a list of values for marks of one dimension.
+
+    None where the dimensions have no values of their own."""
     made = next(iter(make_points_filters(definition, points, exclude, by)), None)
     if made is None or len(made.groups) > 1 or made.rest or not _is_listed(made.groups[0]):
         return made

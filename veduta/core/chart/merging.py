@@ -96,8 +96,9 @@ def replace_parts(definition: ChartDefinition, other: ChartDefinition, parts: Co
 
 
 def merge_definitions(base: ChartDefinition, earlier: ChartDefinition, later: ChartDefinition) -> MergedChart:
-    """What two people made of a definition that they began with, the `later` one winning where both changed one
-    part."""
+    """What two people made of one base definition.
+
+    Where both changed one part, the `later` one wins."""
     old, first, second = (each.model_dump(mode="json") for each in (base, earlier, later))
     made = later.model_dump(mode="json")
     both = []
@@ -121,8 +122,9 @@ def merge_definitions(base: ChartDefinition, earlier: ChartDefinition, later: Ch
 
 
 def rebase_definition(base: ChartDefinition, saved: ChartDefinition, state: ChartDefinition) -> MergedChart:
-    """A state to which undoing or redoing leads, with all that others have made of its `base` since: of a part that
-    they changed and that is otherwise in the state theirs holds."""
+    """An undo state with everything that others have made of its `base` since.
+
+    Where both changed one part, it holds theirs."""
     return merge_definitions(base, state, saved)
 
 

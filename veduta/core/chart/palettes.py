@@ -1,5 +1,6 @@
-"""The colours that drawings are made of: Veduta's own, or a workspace's palettes in their place; and how well the
-colours of a palette are told apart."""
+"""The palettes of drawings, Veduta's own or a workspace's.
+
+Also how well the colours of a palette are told apart."""
 
 from __future__ import annotations
 
@@ -86,8 +87,9 @@ APART: Final = {"": 12.0, "protan": 8.0, "deutan": 8.0, "tritan": 3.5}
 
 @dataclass(frozen=True)
 class Finding:
-    """What is wrong with colours of a palette, by their positions: in words, with the nearest colour that could stand
-    in the place of the last of them ("" if none is near)."""
+    """What is wrong with the colours of a palette, by their positions.
+
+    In words, with the nearest colour that could replace the last of them ("" if none is near)."""
 
     places: tuple[int, ...]
     words: str
@@ -177,8 +179,9 @@ def _look_alike(one: str, other: str, reader: str) -> bool:
 
 
 def find_nearest_colour(colours: Sequence[str], place: int) -> str:
-    """The colour nearest to the one at a place that is told apart from all others by everybody, and seen on both
-    sheets; "" if there is none near."""
+    """The nearest colour that everybody can tell from all others, seen on both sheets.
+
+    "" if there is none near."""
     others = [colour for i, colour in enumerate(colours) if i != place]
     for candidate in _list_similar(colours[place]):
         passes = _is_seen(candidate) and _is_seen_in_dark(candidate)

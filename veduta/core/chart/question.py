@@ -148,9 +148,10 @@ def find_underlying_filters(
     extra: tuple[Filter, ...] = (),
     marks: tuple[Filter, ...] = (),
 ) -> tuple[Filter, ...]:
-    """What the records behind a chart, or some of its marks, pass: they are those that its numbers are of, so a plan
-    that is counted for the periods of the rows beside it has no others. Raises DefinitionProblem if the chart does not
-    fit the dataset."""
+    """The filters on the rows behind a chart, or behind some of its marks.
+
+    They are the rows that its numbers are computed from: a plan counted only over periods that have rows has no others.
+    Raises DefinitionProblem if the chart does not fit the dataset."""
     query = build_query(definition, choose_kind(definition, model)[0], extra)
     same = find_same_periods(query, model, context)
     return (*query.filters, *([same] if same else []), *marks)
@@ -166,7 +167,7 @@ def work_out(
     return kind, why, answer(build_query(definition, kind, extra), model, context)
 
 
-def ask(
+def ask(  # noqa: PLR0913 - options, each given by name
     definition: ChartDefinition,
     model: Model,
     context: Context,
@@ -179,9 +180,11 @@ def ask(
     paints: Paints = OWN,
     result: Result | None = None,
 ) -> AnsweredChart:
-    """Answer and draw a chart; maps take their shapes from an `atlas`, events are those of `others`, and values have
-    their `colours`; of a long table a page of rows is drawn, from the so manieth on. `result` is the answer where it
-    was given together with others. Raises DefinitionProblem if it does not fit the dataset."""
+    """Answer and draw a chart.
+
+    Maps take their shapes from an `atlas`, events come from `others`, and values have their `colours`. Of a long table
+    a page of rows is drawn, from `rows_from` on. `result` is the answer where it was computed together with others.
+    Raises DefinitionProblem if the chart does not fit the dataset."""
     if result is None:
         kind, why, result = work_out(definition, model, context, extra)
     else:
@@ -227,8 +230,10 @@ def ask(
 def set_off(
     definition: ChartDefinition, model: Model, context: Context, extra: tuple[Filter, ...], by: tuple[Filter, ...]
 ) -> OwnSelection | None:
-    """The marks of a chart, under the `extra` filters, in which there are rows that pass others as well; None for one
-    without dimensions, which has no marks to tell apart."""
+    """The marks of a chart whose rows also pass other filters.
+
+    The `extra` filters narrow the chart as well. None for a chart without dimensions, which has no marks to tell apart.
+    """
     if not definition.groups:
         return None
     result = work_out(definition, model, context, (*extra, *by))[2]
@@ -293,8 +298,9 @@ def localise_result(result: Result, code: str) -> Result:
 
 
 def draw(picture: Picture, kind: ChartKind) -> Drawing:
-    """A picture drawn, in panels if it is asked for and the kind is drawn so, with the colours of conditional formats,
-    and its parts as they are set to look."""
+    """A picture drawn, in panels if they are on and the kind has them.
+
+    Conditional formats and the looks of its parts are applied."""
     in_panels = picture.definition.panels is not None and kind.panels == "drawn"
     drawing = draw_panels(picture, kind.draw) if in_panels else kind.draw(picture)
     drawing = apply_conditional_colours(drawing, picture.definition.conditional)
@@ -359,14 +365,16 @@ def _find_value_order(definition: ChartDefinition, model: Model) -> list[Any]:
 
 
 def list_all_values(group: Grouping, model: Model) -> list[Any]:
-    """All values of a dimension in order, whatever is filtered and whoever reads, so that each keeps its colour; none
-    if they are not known, or many. They are not for showing: `list_values_seen` are."""
+    """All values of a dimension in order, whatever is filtered and whoever reads.
+
+    They keep each value's colour; show `list_values_seen` instead. Empty if they are not known or too many."""
     return list_values_seen(group, model.apply_reader({}))
 
 
 def list_values_seen(group: Grouping, model: Model) -> list[Any]:
-    """The values of a dimension that whoever reads may see, in order, whatever is filtered; none if they are not known,
-    or many."""
+    """The values of a dimension that the reader may see, in order, whatever is filtered.
+
+    Empty if they are not known or too many."""
     if group.grain:
         return [] if group.is_time_axis else list(PARTS[group.grain])
     values = model.get_facts(group.field).values or ()

@@ -89,8 +89,9 @@ def _replace_fields_in_text(text: str, others: Mapping[str, str]) -> str:
 
 
 def find_named_fields(part: Any) -> dict[str, None]:
-    """The ids of the fields that a definition or a part of one names, in the order in which they are there first; those
-    of filters and of lists of colours are not asked for."""
+    """The ids of the fields that a definition, or a part of one, names, in order of first mention.
+
+    Filters and lists of colours are not looked at."""
     return dict.fromkeys(_iterate_names(part))
 
 
@@ -164,8 +165,9 @@ def _drop_from_text(text: str, gone: set[str]) -> str:
 
 
 def renumber_measures(definition: ChartDefinition, now: list[int | None]) -> ChartDefinition:
-    """The layers, references and looks of measures that stand elsewhere `now`, by where they stood; without those of
-    measures that are gone."""
+    """Layers, references and looks moved with their measures.
+
+    `now` gives each measure's new position by its old one; those of measures that are gone are dropped."""
     layers, references = [], []
     for layer in definition.layers:
         measures = [now[i] for i in layer.measures if i < len(now)]

@@ -149,8 +149,9 @@ def list_parameter_settings(definition: ChartDefinition, model: Model) -> list[t
 
 
 def write_default_title(definition: ChartDefinition, schema: Schema) -> str:
-    """The title until someone writes one: "Fare revenue by month of sailing date, split by region"; what the chart is
-    narrowed to belongs to it, "Sailings by week, only cancelled"."""
+    """The title until someone writes one: "Fare revenue by month of sailing date, split by region".
+
+    It says what the chart is filtered to as well: "Sailings by week, only cancelled"."""
     shown = join_names(label_measures(definition.measures, schema), most=3)
     title = shown
     if definition.by:

@@ -96,8 +96,9 @@ class TextContext:
         return format_value(days[0], DataType.DATE, written) if days else EMPTY
 
     def _iterate_dates(self) -> Iterator[str]:
-        """The dates that the chart is about, the likeliest first: its time axis, what is filtered by, the own date of
-        the rows that are measured; else any of the first table's."""
+        """The dates that the chart is about, the likeliest first.
+
+        Its time axis, the dates in its filters, the own date of the measured rows; else any of the first table's."""
         groups, schema = self.picture.definition.groups, self.model.schema
         yield from (group.field for group in groups if group.is_time_axis)
         yield from (each.field for each in self.filters if isinstance(each, PeriodFilter))

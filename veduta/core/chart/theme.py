@@ -57,8 +57,9 @@ DARK = {"ink": "#E4EBE9", "muted": "#9AABAD", "rule": "#33454A"}
 
 
 def build_config(tokens: dict[str, str], series: tuple[str, ...]) -> dict[str, Any]:
-    """A Vega-Lite configuration: dotted horizontal lines only, no boxes, narrow labels; the colours of series for marks
-    that have none of their own."""
+    """A Vega-Lite configuration in Veduta's style.
+
+    Dotted horizontal lines only, no boxes, narrow labels, and palette colours for marks that have none of their own."""
     text = {
         "labelColor": tokens["muted"],
         "labelFont": "Archivo",
@@ -135,8 +136,7 @@ _own_counterparts: ContextVar[Callable[[], Mapping[str, str]]] = ContextVar("own
 
 @contextmanager
 def use_counterparts(own: Callable[[], Mapping[str, str]]) -> Iterator[None]:
-    """While this lasts, the colours that `own` gives when it is asked have counterparts of their own in the dark
-    theme."""
+    """Within this context, colours that `own` returns have dark counterparts of their own."""
     token = _own_counterparts.set(own)
     try:
         yield
@@ -151,8 +151,9 @@ def get_both_colours(name: str) -> tuple[str, str]:
 
 
 def get_both_text_colours(name: str, ground: str = "") -> tuple[str, str]:
-    """The colour of a text on a ground ("" is the sheet) in both themes, or the nearest that can be read there; without
-    a colour the ink that is read best."""
+    """A legible colour for a text on a ground ("" is the sheet) in both themes.
+
+    The colour itself or the nearest that can be read there; without a colour, the ink that reads best."""
     grounds = get_both_colours(ground) if ground else (LIGHT_GROUND, DARK_GROUND)
     if not name:
         return choose_ink(grounds[0]), choose_ink(grounds[1])
@@ -167,8 +168,9 @@ def get_both_paper_colours(name: str) -> tuple[str, str]:
 
 
 def compute_accent_tones(colour: str) -> dict[str, tuple[str, str]]:
-    """What an accent colour makes of a page, in the light and in the dark theme: texts and controls in it, their tint,
-    and texts on them. All texts have a contrast of 4.5 or more."""
+    """The colours of a page that an accent colour leads to, in both themes.
+
+    Texts and controls in it, their tint, and texts on them; all texts have a contrast of 4.5 or more."""
     light, dark = get_both_text_colours(colour)
     tints = interpolate_colours(LIGHT_GROUND, light, TINT), interpolate_colours(DARK_GROUND, dark, TINT)
     light, dark = make_readable(light, tints[0]), make_readable(dark, tints[1])

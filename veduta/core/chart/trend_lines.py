@@ -22,8 +22,10 @@ MOST_EXACT, CLOSE_TOGETHER = 2_000, 0.01
 
 @dataclass(frozen=True)
 class FittedLine:
-    """A fitted line: points along it, from the lowest x to the highest; its equation and the share of the variance that
-    it explains (none for a smoothed line, which has no equation), and from how many points it is."""
+    """A fitted line: points along it, from the lowest x to the highest.
+
+    With its equation and the share of variance it explains (none for a smoothed line, which has no equation), and the
+    number of points it is fitted to."""
 
     xs: list[float]
     ys: list[float]

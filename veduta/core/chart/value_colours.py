@@ -40,8 +40,10 @@ class ColourAssignment(Frozen):
 
 
 class ColourList(Frozen):
-    """Colours of the values of a field, or of combinations of those of two or three; values may be there that no row
-    has. In a chart, fields are named as by `make_field_key` its dimensions, elsewhere as people read them."""
+    """The colours of a field's values, or of combinations of values of two or three.
+
+    Values may be listed that no row has. A chart names its fields as `make_field_key` does, elsewhere they have the
+    names people read."""
 
     fields: tuple[FieldName, ...] = Field(min_length=1, max_length=3)
     colours: tuple[ColourAssignment, ...] = Field((), max_length=2_000)
@@ -76,8 +78,10 @@ def make_value_key(value: Any) -> str | None:
 
 
 def load_colour_lists(rows: Iterable[tuple[str, str, str]]) -> list[ColourList]:
-    """Lists as they are written: in each row fields, values and a colour, fields and values of several with · between
-    them. Rows that say nothing are left out. Raises DefinitionProblem for one that is not whole."""
+    """Lists of colours from the rows of a form.
+
+    Each row has fields, values and a colour; several fields or values are joined with ·. Empty rows are left out.
+    Raises DefinitionProblem for a row that is not whole."""
     found: dict[tuple[str, ...], list[ColourAssignment]] = {}
     for row in rows:
         fields, values = (tuple(part.strip() for part in text.split("·")) for text in row[:2])

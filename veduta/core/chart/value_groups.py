@@ -18,8 +18,10 @@ from veduta.core.phrases import join_names
 
 
 def put_together(chart: ChartDefinition, points: Sequence[Sequence[Any]], name: str, model: Model) -> DrillStep:
-    """The step by which the values of some marks stand together under a name: those of the only dimension in which the
-    marks differ, or else of the first. Raises DefinitionProblem for marks of which that cannot be."""
+    """The step that groups the values of some marks under one name.
+
+    The values are those of the only dimension in which the marks differ, or else of the first. Raises DefinitionProblem
+    for marks that cannot be grouped."""
     position = _find_differing_position(points)
     if not points or position >= min(len(chart.groups), *map(len, points)):
         raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")

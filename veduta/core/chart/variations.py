@@ -16,9 +16,11 @@ from veduta.core.query.measures import Measure, measure_node, measure_words
 
 @dataclass(frozen=True)
 class Variation:
-    """`formula` has {x} for the measure, {grain} for the chart's period and {last} for its last dimension; `name` has
+    """A ready-made formula over a chart's measure.
+
+    `formula` has {x} for the measure, {grain} for the chart's period and {last} for its last dimension; `name` has
     {name} for the measure's name and {parent} for the dimensions before the last one, as `words` may. It may need a
-    time axis, several dimensions, or a measure whose values can be added up."""
+    time axis, several dimensions, or a measure whose values add up."""
 
     key: str
     words: str

@@ -142,8 +142,9 @@ BY_ID = {start.id: start for start in STARTS}
 
 
 def make_placeholders(blocks: Sequence[DashboardBlock], names: Sequence[str]) -> list[DashboardBlock]:
-    """Empty places where charts, texts and the like stand, called by their names; headings, dividers, gaps and groups
-    as they are."""
+    """The arrangement with an empty, named placeholder for each chart, text and the like.
+
+    Headings, dividers, spacers and groups stay as they are."""
     kept = ("heading", "divider", "gap", "group", "place")
     return [
         block

@@ -31,9 +31,10 @@ POSITIONS: Final[dict[Position, str]] = {
 
 
 class PageGround(Frozen):
-    """A `colour` ("" the usual one), and perhaps a `picture` over it, by its name (`picture_kept` says which content it
-    had once published). So much percent of the colour is laid over the picture as `fade` says; where not all of a
-    picture is seen, its `position` is."""
+    """A background: a `colour` ("" is the default), and perhaps a `picture` over it, by its name.
+
+    `picture_kept` says which content the picture had once published. `fade` percent of the colour is laid over the
+    picture; `position` says which part of a cropped picture is seen."""
 
     colour: Colour = ""
     picture: str = Field("", max_length=200)
@@ -48,8 +49,9 @@ class PageGround(Frozen):
 
 
 def choose_page_tones(ground: PageGround, paints: Paints) -> tuple[str, str]:
-    """The colour of a ground in the light and in the dark theme, paler or deeper where texts could not be read on
-    it."""
+    """The colour of a background in both themes.
+
+    It is paler or deeper than asked for where texts could not be read on it."""
     if not ground.colour:
         return LIGHT_PAGE, DARK_PAGE
     chosen = paints.get_colour(ground.colour)
@@ -57,8 +59,7 @@ def choose_page_tones(ground: PageGround, paints: Paints) -> tuple[str, str]:
 
 
 def find_least_fade(ground: PageGround, paints: Paints) -> int:
-    """How many percent a picture is to be faded at least, so that texts which stand on it are read whatever is on
-    it."""
+    """How far a picture is faded at least, in percent, so that texts on it stay legible."""
     light, dark = choose_page_tones(ground, paints)
     return max(_find_least(light, DARK_INK, "#000000"), _find_least(dark, DARK_TEXT, "#FFFFFF"))
 

@@ -1,5 +1,7 @@
-"""Which filters a block follows: those of the dashboard, its controls, and the marks selected in other blocks, as far
-as they reach it and it has their fields."""
+"""Which filters a block follows.
+
+The dashboard's own, its controls, and the marks selected in other blocks, as far as each reaches the block and the
+block has their fields."""
 
 from __future__ import annotations
 
@@ -28,8 +30,10 @@ NOT_FILTERS = ("parameter", "chooser")
 
 @dataclass(frozen=True)
 class AppliedFilter:
-    """Something that narrows a dashboard, as seen from a block: its name, what it is set to in words, and why the block
-    does not follow it, "" if it does. It may `lack` the field."""
+    """A filter of the dashboard, as seen from a block.
+
+    Its name, its setting in words, and why the block does not follow it, "" if it does. The block may `lack` the field.
+    """
 
     name: str
     words: str
@@ -39,8 +43,10 @@ class AppliedFilter:
 
 @dataclass
 class BlockFilters:
-    """The filters of one block, those that only set off its marks, all that narrows the dashboard, and the places of
-    the selections that it follows, be it only that they set its marks off."""
+    """What filters one block.
+
+    Its filters, those that only highlight its marks, all that filters the dashboard, and the origins of the selections
+    it follows, be it only by highlighting."""
 
     filters: list[Filter] = dataclasses.field(default_factory=list)
     highlights: list[Filter] = dataclasses.field(default_factory=list)
@@ -129,8 +135,9 @@ def collect_parameter_values(
 def find_matching_field(
     field: str, name: str, kind: DataType, dataset: str, own_dataset: str, schema: Schema, fields: Mapping[str, str]
 ) -> str | None:
-    """The same field in the same dataset, or in another one the field that is set for it, else one of the same name and
-    kind of value."""
+    """The field's counterpart in a dataset.
+
+    In the same dataset the field itself, in another the one that is set for it, else one of the same name and kind."""
     if dataset == own_dataset:
         return field if field in schema else None
     if own_dataset in fields:
@@ -139,7 +146,7 @@ def find_matching_field(
     return alike.id if alike else None
 
 
-def collect_block_filters(
+def collect_block_filters(  # noqa: PLR0913 - options, each given by name
     block_id: str,
     chart: ChartDefinition,
     schema: Schema,
@@ -180,8 +187,9 @@ def collect_block_filters(
 
 
 def _reach_into_questions(following: BlockFilters, dashboard: DashboardDefinition) -> None:
-    """Have what narrows the dashboard reach into the questions of its filters that follow it, and not what a chart
-    narrows itself: the top five are the same five in every block."""
+    """Let the dashboard's filters reach into the questions of filters that follow it.
+
+    A chart's own filters do not: the top five are the same five in every block."""
     questions = [each.filter for each in dashboard.filters if isinstance(each.filter, MembershipFilter)]
     following_it = [each for each in questions if each.follows]
     others = tuple(each for each in following.filters if each not in following_it)

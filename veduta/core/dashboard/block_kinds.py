@@ -12,8 +12,7 @@ BlockKind = Literal["chart", "text", "heading", "image", "divider", "control", "
 
 @dataclass(frozen=True)
 class BlockKindSpec:
-    """What a kind is called, how many columns and rows a new block of it has, and whether one over the full width stays
-    so."""
+    """A kind of block: its name, the columns and rows of a new one, and whether one over the full width stays so."""
 
     name: str
     w: int

@@ -9,8 +9,10 @@ from veduta.core.dashboard.definition import DashboardDefinition, ViewState
 def carry_controls(
     source: DashboardDefinition, state: ViewState, target: DashboardDefinition
 ) -> dict[str, Choice | None]:
-    """What controls of another dashboard are set to by those of this one that are alike: of the same kind, on the same
-    field of the same data. One that the reader has not set says nothing."""
+    """What the controls of another dashboard are set to by those of this one.
+
+    Alike are those of the same kind on the same field of the same data. A control that the reader has not set carries
+    nothing."""
     alike = {_identify_subject(each): each.id for each in target.controls if each.kind != "chooser"}
     return {
         alike[_identify_subject(control)]: state.controls[control.id]

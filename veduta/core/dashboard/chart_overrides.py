@@ -41,8 +41,9 @@ def apply_overrides(chart: ChartDefinition, own: Mapping[str, Any]) -> ChartDefi
 
 
 def make_block_chart(chart: ChartDefinition, block: DashboardBlock, letters: Letters = "") -> ChartDefinition:
-    """A chart as its block shows it: with what is other here, the block's texts, and letters of the dashboard's size if
-    it sets none."""
+    """A chart as its block shows it.
+
+    With the block's overrides and texts, and the dashboard's font size if the chart sets none."""
     here = apply_block_look(apply_overrides(chart, block.own), block.title, block.look)
     if not letters or here.look.whole.size:
         return here

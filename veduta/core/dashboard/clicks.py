@@ -30,7 +30,9 @@ def _validate_address(text: str) -> str:
 
 
 class Click(Frozen):
-    """`page` and `dashboard` are ids; an `address` has the names of dimensions where their values go, as in
+    """What a click on a mark does.
+
+    `page` and `dashboard` are ids; an `address` has the names of dimensions where their values go, as in
     https://ships.example/{Vessel}."""
 
     does: Does = "focus"

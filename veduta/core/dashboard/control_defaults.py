@@ -24,9 +24,11 @@ def with_defaults(
     last: Mapping[str, Choice],
     highest: Callable[[Control], Any],
 ) -> DashboardDefinition:
-    """A dashboard with its controls set for a reader with these attributes, each of some texts, who had the controls of
-    these ids so the `last` time. `highest` gives the latest or highest value of a control's field, None if there is
-    none. What is not known stays as the dashboard has it."""
+    """A dashboard with its controls set for a reader.
+
+    The reader has these attributes, each of some texts, and set the controls of these ids the `last` time. `highest`
+    gives the latest or highest value of a control's field, None if there is none. A control stays as the dashboard has
+    it where nothing is known."""
 
     def of(control: Control) -> Control:
         first = _make_default(control, attributes, last, highest)

@@ -33,8 +33,9 @@ IDENTIFIER = r"^[a-z0-9]{1,20}$"
 
 
 class DatesChoice(Frozen):
-    """What a date control is set to: recent periods, or two days of which either may be open;
-    those of a date-time may say the time."""
+    """What a date control is set to: recent periods, or two days of which either may be open.
+
+    Those of a date-time may have a time of day."""
 
     kind: Literal["relative", "dates"] = "relative"
     unit: Literal["day", "week", "month", "quarter", "year"] = "month"
@@ -70,8 +71,9 @@ class DatesChoice(Frozen):
         return made.describe_periods() if made else "all"
 
     def step(self, steps: int) -> DatesChoice | None:
-        """As many periods, or days, earlier or later, whole months by months; None where there is no such step: from
-        open ends, or to what is later than the latest.
+        """The choice moved by so many periods or days, earlier or later.
+
+        Whole months move by months. None where there is no such step: from open ends, or past the latest.
 
         >>> month = DatesChoice(kind="dates", start=dt.date(2026, 1, 1), end=dt.date(2026, 1, 31))
         >>> month.step(1).end

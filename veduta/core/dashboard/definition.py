@@ -224,8 +224,10 @@ class Selection(Frozen):
     points: tuple[tuple[Value, ...], ...] = Field(min_length=1, max_length=2_000)
 
     def filter(self, chart: ChartDefinition) -> PointsFilter | None:
-        """The rows of what is selected in a chart, or all but these; None where the dimensions of its marks have no
-        values. Raises DefinitionProblem for points that are not the chart's."""
+        """A filter on the rows of the marks selected in a chart, or on all but these.
+
+        None where the dimensions of its marks have no values. Raises DefinitionProblem for points that are not the
+        chart's."""
         return next(iter(make_points_filters(chart, self.points, self.mode == "leave_out", self.by)), None)
 
     def find_depth(self, chart: ChartDefinition) -> int:

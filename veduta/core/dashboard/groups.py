@@ -53,8 +53,9 @@ def change_among(blocks: Blocks, block_id: str, change: Change) -> tuple[Dashboa
 
 
 def put(blocks: Blocks, names: Sequence[str], target_id: str, side: layout.Side) -> tuple[DashboardBlock, ...]:
-    """With blocks put at a side of another one, as they stand to one another, into its group if it is in one; a group
-    comes beside the other's group."""
+    """Groups after blocks were put at a side of another one.
+
+    They join its group if it is in one; a group comes beside the other's group."""
     groups = {each.id for each in blocks if each.kind == "group"}
     target = get_block(blocks, target_id)
     if target.group in names or target_id in names:

@@ -73,9 +73,11 @@ def resize_block(blocks: Sequence[DashboardBlock], block_id: str, w: int, h: int
 
 
 def put(blocks: Sequence[DashboardBlock], block_id: str, target_id: str, side: Side) -> tuple[DashboardBlock, ...]:
-    """With a block put at a side of another one: beside it, for which that gives half of its place (a column stays as
-    it is, and the block goes below it); above or below it, as wide as it; or on a row of its own over the full width,
-    above or below all that stands beside it. A heading or divider over the full width stays so, moved or met."""
+    """The layout with a block put at a side of another one.
+
+    Beside it, the other gives half of its place (one of a single column stays as it is, and the block goes below it);
+    above or below it, as wide as it; or on a row of its own over the full width. A heading or divider over the full
+    width stays so, moved or met."""
     block, target = get_block(blocks, block_id), get_block(blocks, target_id)
     if block_id == target_id:
         return compact(blocks)
@@ -127,8 +129,9 @@ def _insert(blocks: Sequence[DashboardBlock], block: DashboardBlock) -> tuple[Da
 
 
 def even_widths(blocks: Sequence[DashboardBlock], block_id: str) -> tuple[DashboardBlock, ...]:
-    """With the blocks that begin on a block's row as wide as one another, from the left edge to the right one, and as
-    high as the highest of them. What there is no column for stays as it is."""
+    """The layout with the blocks of a block's row made equally wide, and as high as the highest.
+
+    A row with more blocks than columns stays as it is."""
     row = sorted((each for each in blocks if each.y == get_block(blocks, block_id).y), key=lambda each: each.x)
     if len(row) > COLUMNS:
         return compact(blocks)
@@ -142,8 +145,9 @@ def even_widths(blocks: Sequence[DashboardBlock], block_id: str) -> tuple[Dashbo
 
 
 def move_line(blocks: Sequence[DashboardBlock], block_id: str, edge: Edge, by: int) -> tuple[DashboardBlock, ...]:
-    """With the line at a block's right or lower edge so many columns or rows further: those that end on it grow, and
-    beside it those that begin on it shrink, as far as each keeps a column or a row."""
+    """The layout with a block's right or lower edge moved by columns or rows.
+
+    Blocks that end on the line grow, those that begin on it shrink, as far as each keeps a column or a row."""
     block = get_block(blocks, block_id)
     if edge == "below":
         ends = block.y + block.h
@@ -166,8 +170,9 @@ def _list_along(
     on_line: Callable[[DashboardBlock], bool],
     across: bool,
 ) -> list[DashboardBlock]:
-    """The blocks on a line that hang together with those `found`: in rows they share or, on a line `across`, by
-    touching one another."""
+    """The blocks on a line that belong together with those `found`.
+
+    They share rows or, on a line `across`, touch one another."""
     on_it = [each for each in blocks if on_line(each)]
     while True:
         if across:
@@ -194,8 +199,10 @@ def spread(block: DashboardBlock, x: int, w: int, to_x: int, to_w: int) -> Dashb
 
 
 def turn_blocks(blocks: Sequence[DashboardBlock]) -> tuple[DashboardBlock, ...]:
-    """With columns as rows, and so rows as columns: what stood below one another stands beside one another, as wide and
-    as high as one another. Blocks over the full width part what is turned; but where all are, they are turned."""
+    """The layout turned: rows become columns.
+
+    What stood below one another then stands side by side, of equal width and height. Blocks over the full width stay
+    and divide the rest, unless all are."""
     rest = [block for block in blocks if not _is_full(block)]
     only_rows = all(block.w == COLUMNS for block in rest)
     placed: list[DashboardBlock] = []

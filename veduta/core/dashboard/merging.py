@@ -27,8 +27,9 @@ Parts = dict[tuple[str, str], Settings]
 
 @dataclass(frozen=True)
 class MergeConflict:
-    """A setting that both changed, of a part by its kind and id, with what the earlier one had made of it; or a part
-    that one of them took away (`setting` is "")."""
+    """A conflict: a setting that both changed, with what the earlier one had made of it.
+
+    The part goes by its kind and id; `setting` is "" where one of them deleted the part."""
 
     kind: str
     id: str
@@ -49,8 +50,9 @@ class MergedDashboard:
 def merge_definitions(
     base: DashboardDefinition, earlier: DashboardDefinition, later: DashboardDefinition
 ) -> MergedDashboard:
-    """What two people made of a definition that they began with, the `later` one winning where both changed one
-    setting."""
+    """What two people made of one base definition.
+
+    Where both changed one setting, the `later` one wins."""
     begun, first, second = _split_parts(base), _split_parts(earlier), _split_parts(later)
     both: list[MergeConflict] = []
     made: Parts = {}
@@ -66,8 +68,9 @@ def merge_definitions(
 def rebase_definition(
     base: DashboardDefinition, shared: DashboardDefinition, state: DashboardDefinition
 ) -> MergedDashboard:
-    """A state to which undoing or redoing leads, with all that others have made of its `base` since: what they changed
-    is theirs, whatever stood there in the state. `both` is what is theirs and was otherwise in the state."""
+    """An undo state with everything that others have made of its `base` since.
+
+    What they changed is theirs, whatever the state had. `both` is what is theirs and was different in the state."""
     made = merge_definitions(base, state, shared)
     gone = [each for each in made.both if not each.setting]
     return MergedDashboard(replace_settings(made.definition, shared, gone), made.both)
@@ -105,8 +108,9 @@ def list_changed_settings(before: DashboardDefinition, after: DashboardDefinitio
 def replace_settings(
     definition: DashboardDefinition, other: DashboardDefinition, settings: Iterable[MergeConflict]
 ) -> DashboardDefinition:
-    """A definition with some settings, or whole parts, as another has them; what only one of the two has is there, or
-    is not, as in the other."""
+    """A definition with some settings, or whole parts, of another.
+
+    What only one of the two has is there, or is not, as in the other."""
     made, source = _split_parts(definition), _split_parts(other)
     for each in settings:
         key = (each.kind, each.id)
@@ -180,8 +184,9 @@ def _give_pages_back(made: Parts, sides: Iterable[Parts]) -> None:
 
 
 def _order(base: list[str], earlier: list[str], later: list[str]) -> list[str]:
-    """The order of ids: as the later one has it if they changed it, else as the earlier one; what only the other has
-    follows what it stood behind."""
+    """The order of ids after a merge: the later one's if they changed it, else the earlier one's.
+
+    An id that only the other has follows its predecessor there."""
     common = set(base) & set(earlier) & set(later)
     is_moved = [name for name in later if name in common] != [name for name in base if name in common]
     first, second = (later, earlier) if is_moved else (earlier, later)
@@ -208,8 +213,9 @@ def _build(made: Parts, orders: Mapping[str, list[str]]) -> DashboardDefinition:
 
 
 def _filter_by_page(page: Settings, blocks: list[Settings]) -> list[Settings]:
-    """The blocks of a page, within the columns of one that flows; one whose group is elsewhere or gone stands by
-    itself."""
+    """The blocks of a page, within its columns if it flows.
+
+    A block whose group is elsewhere or gone stands by itself."""
     there = [block for block in blocks if block["place"]["page"] == page["id"]]
     held = {block["id"] for block in there if block["kind"] == "group"}
     placed = []

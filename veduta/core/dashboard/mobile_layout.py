@@ -23,8 +23,9 @@ class MobileBlock(Frozen):
 
 
 class MobileLayout(Frozen):
-    """What was set of a page for narrow screens: the order of the blocks that were moved, settings of some, and a
-    ground of its own."""
+    """A page's layout for narrow screens.
+
+    The order of blocks that were moved, settings of some, and a background of its own."""
 
     order: tuple[str, ...] = Field((), max_length=200)
     blocks: dict[str, MobileBlock] = Field({}, max_length=200)

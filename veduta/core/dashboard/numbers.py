@@ -36,8 +36,9 @@ def _index_names(numbers: Sequence[TextNumber]) -> dict[str, int]:
 
 
 def replace_with_tokens(text: str, numbers: Sequence[TextNumber]) -> str:
-    """A text with a token for each of its numbers; doubled braces stand for themselves, as do names that no number
-    has."""
+    """A text with a token for each of its numbers.
+
+    Doubled braces stand for themselves, as do names that no number has."""
     places = _index_names(numbers)
 
     def put(match: re.Match[str]) -> str:

@@ -56,8 +56,9 @@ class PrintLayout(Frozen):
 
 @dataclass(frozen=True)
 class Sheets:
-    """At which rows new sheets begin, and the ids of the blocks that would be cut, each with the rows that are left of
-    its sheet where it begins."""
+    """At which rows new sheets begin, and which blocks would be cut.
+
+    Each cut block has its id and the rows that are left of its sheet where it begins."""
 
     begins: tuple[int, ...]
     cut: dict[str, int]
@@ -77,9 +78,10 @@ def count_head_rows(trail: Sequence[str], paper: PrintLayout) -> int:
 def split_into_sheets(
     blocks: Sequence[DashboardBlock], paper: PrintLayout, breaks: Collection[str], goes_on: Collection[str], head: int
 ) -> Sheets:
-    """How the blocks of a page that flows, which are in no group, come onto sheets, of which the first has so many rows
-    of a `head`. Those of `breaks` begin a new one; those that go on may be cut, as long tables are, and so is whatever
-    is higher than a sheet."""
+    """How the blocks of a flowing page, outside groups, fall onto sheets.
+
+    The first sheet has `head` rows of a head. Blocks of `breaks` begin a new sheet. Those that go on may be cut, as
+    long tables are, and so is whatever is higher than a sheet."""
     begins: list[int] = []
     cut: dict[str, int] = {}
     start, room = 0, max(paper.rows - head, 1)

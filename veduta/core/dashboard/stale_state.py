@@ -6,8 +6,9 @@ from veduta.core.dashboard.definition import DashboardDefinition, Selection, Vie
 
 
 def drop_stale_state(definition: DashboardDefinition, state: ViewState) -> tuple[ViewState, list[str]]:
-    """A state without what names controls and blocks that are gone, and the names of these parts as `list_state_parts`
-    gives them."""
+    """A state without controls and blocks that are gone, and the names of what was dropped.
+
+    Names are as in `list_state_parts`."""
     controls, blocks = {each.id for each in definition.controls}, {each.id for each in definition.blocks}
 
     def is_there(selection: Selection) -> bool:

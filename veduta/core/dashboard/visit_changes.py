@@ -30,8 +30,9 @@ class Difference:
 
 
 def list_differences(before: Mapping[str, Summary], now: Mapping[str, Summary]) -> list[Difference]:
-    """Those of the figures now, in their order, that are others than before, also as they are written; each by the
-    name of its place."""
+    """The figures that differ from before, in their order and as written.
+
+    Each has the name of its place."""
     pairs = [(before[place], each) for place, each in now.items() if place in before]
     return [_compare(old, new) for old, new in pairs if old.value != new.value and old.text != new.text]
 
@@ -41,7 +42,8 @@ def _compare(old: Summary, new: Summary) -> Difference:
 
 
 def _share(old: float | None, new: float | None) -> str:
-    """
+    """A change in percent, as it is written, or "" where it means nothing.
+
     >>> _share(200, 190), _share(0, 5), _share(-2, 2), _share(1e9, 1e9 + 1), _share(None, 1)
     ('−5.0%', '', '', 'under ±0.1%', '')
     """

@@ -87,8 +87,10 @@ def _convert_typed(values: pl.Series, field: DataField, failures: Failures, firs
 
 
 def cast_values(values: pl.Series, was: DataType, kind: DataType) -> pl.Series:
-    """Values of one kind as another where that has a meaning: a decimal is a whole number if it has no fraction, a
-    date-time's day is a date, 1 and 0 are yes and no, numbers are a spreadsheet's days; other values become empty."""
+    """Values of one kind converted to another where that has a meaning.
+
+    A decimal without a fraction is a whole number, a date-time's day is a date, 1 and 0 are yes and no, numbers are a
+    spreadsheet's days; other values become empty."""
     frame, v = values.alias("v").to_frame(), pl.col("v")
     if kind is DataType.TEXT:
         made = write_as_text(v, was)

@@ -107,7 +107,7 @@ def _locate_error(error: Exception) -> str:
     return "it is nested too deep" if isinstance(error, RecursionError) else "a quotation mark or bracket is left open"
 
 
-def fetch_rows(
+def fetch_rows(  # noqa: PLR0913 - options, each given by name
     engine: Engine,
     landing: Landing,
     *,

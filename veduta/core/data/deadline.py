@@ -39,8 +39,9 @@ class Deadline:
 
     @contextmanager
     def watch(self, interrupt: Callable[[], object]) -> Iterator[None]:
-        """While the body works, call `interrupt` from another thread as soon as it is over, until the body ends; then
-        raise TookTooLong or Stopped in the place of whatever came of that."""
+        """Call `interrupt` from another thread if time runs out while the body works.
+
+        Then raises TookTooLong or Stopped, whatever came of the interruption."""
         done = threading.Event()
         over: list[VedutaError] = []
 

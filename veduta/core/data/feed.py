@@ -85,8 +85,9 @@ ASKS_FOR_NEWS = {"etag": "If-None-Match", "modified": "If-Modified-Since"}
 
 @dataclass
 class FetchedFeed:
-    """What fetching brought besides rows: the lists of records that were seen (path and length), and marks for asking
-    only for news the next time."""
+    """What fetching brought besides rows.
+
+    The lists of records that were seen (path and length), and marks for asking only for news the next time."""
 
     lists: list[tuple[str, int]]
     marks: dict[str, str]
@@ -94,7 +95,7 @@ class FetchedFeed:
     pages: int = 0
 
 
-def fetch(
+def fetch(  # noqa: PLR0913 - options, each given by name
     feed: Feed,
     address: str,
     landing: Landing,
@@ -233,25 +234,22 @@ def _join_address(address: str, path: str) -> str:
     return address.rstrip("/") + ("/" + path.lstrip("/") if path else "")
 
 
+@dataclass
 class _Visit:
     """Requests to one feed, each checked before it is made."""
 
-    def __init__(
-        self,
-        address: str,
-        feed: Feed,
-        headers: dict[str, str],
-        query: dict[str, str],
-        allowed: frozenset[str],
-        sleep: Callable[[float], None],
-        most_bytes: int,
-        patience: Deadline,
-    ) -> None:
-        self.patience = patience
-        self.feed, self.allowed, self.sleep, self.most_bytes = feed, allowed, sleep, most_bytes
-        self.home = _split_host(address)
-        self.headers, self.query = headers, query
-        self.client = httpx.Client(timeout=feed.timeout, follow_redirects=False, trust_env=False)
+    address: str
+    feed: Feed
+    headers: dict[str, str]
+    query: dict[str, str]
+    allowed: frozenset[str]
+    sleep: Callable[[float], None]
+    most_bytes: int
+    patience: Deadline
+
+    def __post_init__(self) -> None:
+        self.home = _split_host(self.address)
+        self.client = httpx.Client(timeout=self.feed.timeout, follow_redirects=False, trust_env=False)
 
     def get(self, address: str, values: dict[str, str], marks: dict[str, str]) -> tuple[bytes | None, httpx.Headers]:
         """The answer's body, or None if nothing changed. Retries what may pass, and waits as it is told."""

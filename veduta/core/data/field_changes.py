@@ -83,8 +83,9 @@ def _order_formats(formats: tuple[str, ...], order: str) -> list[str]:
 def match_fields(
     arrived: Iterable[DataField], known: Sequence[DataField], keep: Callable[[DataField, DataField], DataField]
 ) -> list[DataField]:
-    """Columns as they were recognised, matched by heading with those known before: `keep(old, new)` is what a known one
-    becomes. New ones get ids that none of the known has had."""
+    """Recognised columns matched by heading with those known before.
+
+    `keep(old, new)` is what a known one becomes. New ones get ids that no known one has had."""
     by_source = {field.source: field for field in known}
     ids = (f"c{number}" for number in count(1 + max((int(field.id[1:]) for field in known), default=0)))
     return [
@@ -96,8 +97,10 @@ def match_fields(
 
 
 def inherit_settings(old: DataField, new: DataField) -> DataField:
-    """A column of newer rows in the place of one of its heading: under its id and name, and with its settings where the
-    values still allow them. Years and other periods that were numbers or texts stay such."""
+    """A column of newer rows that replaces the one of its heading.
+
+    It keeps the id, the name, and the settings that the values still allow. Years and other periods that were numbers
+    or texts stay such."""
     settings: dict[str, Any] = {
         "id": old.id,
         "name": old.name,

@@ -1,5 +1,6 @@
-"""What a column of numbers is, judged by its heading, its values and its neighbours: something counted or paid, a value
-that only a mean makes sense of, or a number that names a thing."""
+"""What a column of numbers means, judged by its heading, its values and its neighbours.
+
+Something counted or paid, a value of which only a mean makes sense, or an identifier."""
 
 from __future__ import annotations
 

@@ -1,6 +1,7 @@
-"""Totals hidden among rows, found by arithmetic: a value of a column, such as “All ports”, whose numbers are the sums
-of those of the other values, group for group and period for period. To add such rows up
-is double counting."""
+"""Totals hidden among rows, found by arithmetic.
+
+A value of a column, such as “All ports”, may have numbers that are the sums of the other values' numbers, group for
+group and period for period. Adding such rows up counts them twice."""
 
 from __future__ import annotations
 
@@ -54,8 +55,9 @@ def _find_totals(rows: pl.DataFrame, column: str, fields: Sequence[DataField], m
 
 
 def _iterate_groupings(rows: pl.DataFrame, column: str, fields: Sequence[DataField]) -> Iterator[list[str]]:
-    """By which other columns the values may be held against each other: all that are no other name of theirs, the
-    dates alone, none."""
+    """By which other columns the values may be compared.
+
+    All that are not another name of theirs, the dates alone, or none."""
     others = [field for field in fields if field.id != column and field.role is FieldRole.DIMENSION]
     kept = [field for field in others if not _is_named_by(rows, column, field.id)]
     dates = [field.id for field in kept if field.kind.is_date]

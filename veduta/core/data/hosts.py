@@ -1,5 +1,7 @@
-"""Which hosts may be asked, and the number at which one is: a name is looked up once, checked, and that very number is
-connected to, so that the name cannot mean another place a moment later."""
+"""Which hosts may be requested, and at which address.
+
+A name is looked up once, checked, and that very address is connected to: the name cannot mean another place a moment
+later."""
 
 from __future__ import annotations
 
@@ -33,8 +35,9 @@ def resolve_host(host: str, port: int) -> set[str]:
 
 
 def must_be_open(host: str, port: int, numbers: set[str], allowed: frozenset[str], problem: type[VedutaError]) -> None:
-    """Raise `problem` if a host's numbers are inside a private network, unless `allowed` names the host ("name") or
-    this port of it ("name:port")."""
+    """Raise `problem` if a host's address is inside a private network.
+
+    `allowed` may name the host ("name") or this port of it ("name:port")."""
     name = f"[{host}]" if ":" in host else host
     if not {host.lower(), f"{name}:{port}".lower()} & allowed and not all(map(is_public, numbers)):
         raise problem(

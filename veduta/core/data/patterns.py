@@ -27,8 +27,10 @@ def _parse(pattern: str) -> NumberPattern:
 
 
 def format_pattern(value: float | int, pattern: str, currency: str, language: str = "en") -> str:
-    """A number as a pattern writes it in a language, with a minus where the pattern has none of its own for negative
-    ones. What is written with nothing but zeros has no sign."""
+    """A number as a pattern writes it in a language.
+
+    A negative number has a minus where the pattern has no form of its own for it. What is written with nothing but
+    zeros has no sign."""
     number = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
     text = _write_number(number, pattern, currency, language)
     if not any(digit in "123456789" for digit in text):

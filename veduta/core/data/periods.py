@@ -70,8 +70,10 @@ PIVOT = 69
 
 
 def recognise_period(words: list[str], values: list[str]) -> Period:
-    """How long the periods are that texts write, under a heading of these words in small letters; "" if they write
-    none. Numbers alone, such as 2024 or 202401, are periods only where the heading says so."""
+    """The length of the periods that texts write, under a heading of these words; "" if none.
+
+    The words are in small letters. Numbers alone, such as 2024 or 202401, are periods only where the heading says so.
+    """
     for period, looks in LOOKS.items():
         fitting = {value for value in set(values) if looks.fullmatch(value)}
         if not fitting or sum(value in fitting for value in values) < ENOUGH * len(values):

@@ -148,8 +148,9 @@ def recognise_fields(sample: FileSample) -> list[RecognisedColumn]:
 
 
 def _are_of_periods(recognised: list[RecognisedColumn], columns: list[list[str]]) -> bool:
-    """Whether the rows say how things stood on one date after another: there is one column of dates, and none that
-    names each row once, as in a list of things, each with a date of its own."""
+    """Whether the rows are snapshots: how things stood on one date after another.
+
+    There is one column of dates, and no column that names each row once, as a list of things with a date each has."""
     dates = [each for each in recognised if each.field.kind.is_date]
     names = [
         column
@@ -209,8 +210,9 @@ def recognise_field(
     usual_decimal: str = "",
     beside: Telling = (),
 ) -> RecognisedColumn:
-    """Recognise one column from sample values; `usual_decimal` settles what "1.200" means, and `beside` are the
-    telling headings of the table."""
+    """Recognise one column from sample values.
+
+    `usual_decimal` settles what "1.200" means; `beside` are the telling headings of the table."""
     stripped = [value.strip() for value in values]
     full = [value for value in stripped if value and value.lower() not in empties]
     maybe_empty = Counter(value for value in full if value.lower() in MAYBE_EMPTY)

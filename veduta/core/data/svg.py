@@ -53,8 +53,10 @@ def clean_svg(content: bytes) -> bytes:
 
 
 def _parse(content: bytes) -> ElementTree.Element:
-    """The elements of a file, read in pieces: one that is nested too deeply or has too many is refused on the way, as
-    building it alone would take seconds."""
+    """The elements of an SVG file, parsed in chunks.
+
+    A file that is nested too deeply or has too many elements is refused on the way, since building it alone would take
+    seconds."""
     parser: Any = ElementTree.XMLPullParser(("start", "end"))
     depth, count = 0, 0
     root: ElementTree.Element | None = None

@@ -52,12 +52,11 @@ class GroupedBy:
 
 @dataclass(frozen=True)
 class TypedExpression:
-    """A node that fits: its kind (None is a bare `empty`), level and arguments
-    (None where an optional one is left out).
+    """A node with its kind (None is a bare `empty`), level and arguments.
 
-    `field` is the id of a field, `value` what a constant is. `unlimited` contains a parameter set
-    to no limit: as a condition it narrows nothing. A count of rows knows the fields that the rest
-    of its formula aggregates, `beside` it."""
+    An optional argument that is left out is None. `field` is the id of a field, `value` that of a constant. `unlimited`
+    contains a parameter without a limit: as a condition it filters nothing. A count of rows knows the fields that the
+    rest of its formula aggregates, `beside` it."""
 
     kind: DataType | None
     at: Span = dataclasses.field(compare=False)

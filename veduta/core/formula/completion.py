@@ -96,8 +96,9 @@ def _suggest_options(before: str, start: int, begun: str, bare: bool = False) ->
 
 
 def _suggest_fields_of_several_words(before: str, schema: Schema, many: bool) -> list[Suggestion]:
-    """The fields whose names begin with the last words before the caret, as many of them as there are: of
-    `1 + Fare rev` that is “Fare revenue”, which need not be begun with a quotation mark."""
+    """The fields whose names begin with the last words before the caret, taking as many words as match.
+
+    After `1 + Fare rev` that is “Fare revenue”, which need not begin with a quotation mark."""
     run = WORDS.search(before)
     start = run.start() if run else len(before)
     while (begun := before[start:]).count(" "):

@@ -18,8 +18,10 @@ from veduta.core.formula.problems import FormulaProblem
 
 
 class Level(StrEnum):
-    """What a value is one of: one for each row, one for many rows, one for each cell of a grain of its own (`per`), one
-    that looks at the rows around it, or one that looks at other periods."""
+    """What an expression has one value for.
+
+    Each row, many rows, each cell of a grain of its own (`per`), a cell with its neighbours (a window), or a cell in
+    other periods."""
 
     ROW = "row"
     AGGREGATE = "aggregate"

@@ -1,5 +1,7 @@
-"""Check the formulas of models and charts: besides values of a row they know aggregates, grains, windows, periods and
-parameters. What a chart's dimensions decide (is there a time axis, which grain) is checked when it is answered."""
+"""Check the formulas of models and charts.
+
+Besides values of a row they have aggregates, grains, windows, periods and parameters. What depends on a chart's
+dimensions (a time axis, a grain) is checked when it is answered."""
 
 from __future__ import annotations
 
@@ -133,8 +135,9 @@ class MeasureChecker(Checker):
         return checked
 
     def _limit_parameter(self, checked: TypedExpression) -> TypedExpression:
-        """A condition that contains a parameter set to no limit narrows nothing: it holds, also where it is turned
-        round; beside “and” it drops out, “or” holds with it."""
+        """Drop conditions that contain a parameter without a limit, since these filter nothing.
+
+        They hold, also negated; an “and” goes without them, an “or” holds."""
         function, arguments = checked.function, [argument for argument in checked.arguments if argument]
         if function is None or not any(argument.unlimited for argument in arguments):
             return checked
@@ -372,8 +375,9 @@ def list_parameters(text: str) -> set[str]:
 
 
 def insert_literals(text: str, parameters: Parameters) -> str | None:
-    """A stored formula with the values of its parameters written out; None where one has no value that can be written:
-    no limit, several, or a date.
+    """A stored formula with the values of its parameters as literals.
+
+    None where a parameter has no such value: no limit, several, or a date.
 
     >>> insert_literals("count_rows() > :most", {"most": ParameterValue(DataType.WHOLE, (5,))})
     'count_rows() > 5'

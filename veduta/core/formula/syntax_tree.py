@@ -54,8 +54,9 @@ class SortOrder:
 
 @dataclass(frozen=True)
 class FormulaGrain:
-    """`per (…)`: the fields of a grain, dates perhaps at a period (else ""); `shown` adds the chart's own
-    dimensions, or with `less` all but the fields."""
+    """`per (…)`: the fields of a grain, dates perhaps at a period (else "").
+
+    `shown` adds the chart's own dimensions, or with `less` all but the fields."""
 
     dimensions: tuple[tuple[FieldName, str], ...] = ()
     shown: bool = False

@@ -39,8 +39,10 @@ def simplify_name(name: str) -> str:
 
 
 def match_names(names: Iterable[str], shapes: Shapes) -> MatchedNames:
-    """What each name means: an area's own key, a spelling that was given for it, or a key that differs in case, accents
-    and signs only, if there is just one."""
+    """What each name means on the map.
+
+    An area's own key, a spelling that was given for it, or a key that differs only in case, accents and punctuation, if
+    there is just one."""
     keys = set(shapes.keys)
     plain: dict[str, str | None] = {}
     for key in shapes.keys:

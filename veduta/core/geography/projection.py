@@ -13,8 +13,9 @@ POLAR = 68
 
 
 def choose_projection(box: Box) -> dict[str, Any]:
-    """The projection, of the chart grammar's, for what lies in a box of degrees (Snyder, Map projections: a working
-    manual, 1987)."""
+    """The chart grammar's projection for what lies in a box of degrees.
+
+    Source: Snyder, Map projections: a working manual, 1987."""
     west, south, east, north = box
     middle, height = (south + north) / 2, north - south
     turned = -(west + east) / 2

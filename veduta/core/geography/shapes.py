@@ -30,8 +30,9 @@ Named = dict[str, Any]
 
 @dataclass(frozen=True)
 class ShapeArea:
-    """An area by its key, with its outline as a GeoJSON geometry, outer rings clockwise, as drawing needs them; with a
-    point well within it, and how large it is, in square degrees."""
+    """An area by its key, with its outline as a GeoJSON geometry.
+
+    Outer rings are clockwise, as drawing needs them. With a point well within it, and its size in square degrees."""
 
     key: str
     geometry: dict[str, Any]

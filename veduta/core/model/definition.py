@@ -108,8 +108,10 @@ class RowRule(Frozen):
 
 
 class ModelDefinition(Frozen):
-    """`beyond` says what a measure shows along a dimension that does not reach its table: nothing, or its own value
-    again in each group."""
+    """What a formula's measure means.
+
+    `beyond` says what it shows along a dimension that does not reach its table: nothing, or the same value in each
+    group."""
 
     version: Literal[1] = VERSION
     tables: tuple[ModelTable, ...] = Field((), max_length=30)

@@ -30,8 +30,10 @@ TRIED = 5_000
 
 @dataclass(frozen=True)
 class JoinSide:
-    """One side of a join: its rows, those whose keys the other side has, its different keys, the most rows that share
-    one, and keys without a match (as values, with their rows), the most frequent first."""
+    """One side of a join.
+
+    Its rows, the rows whose keys the other side has, its distinct keys, the most rows that share one, and keys without
+    a match (as values, with their rows), the most frequent first."""
 
     table: str
     rows: int
@@ -57,8 +59,9 @@ class JoinCheck:
 
     @property
     def share(self) -> float:
-        """The share of rows that find a match, of the sides that have many rows
-        for a key: the others are looked up in."""
+        """The share of rows that find a match.
+
+        Counted on the side with many rows a key, from which the other side is looked up."""
         return min(
             side.share for side in [s for s in (self.left, self.right) if not s.is_unique] or (self.left, self.right)
         )
@@ -138,8 +141,9 @@ def suggest_join(model: Model, table: str, other: str) -> ModelJoin | None:
 
 
 def _drop_redundant_keys(model: Model, join: ModelJoin) -> tuple[JoinKey, ...]:
-    """The fewest of a join's keys that are different for each row of one of its sides, the likeliest first; all of them
-    where more than a few would be needed, or none are enough."""
+    """The fewest keys of a join that identify each row of one of its sides, the likeliest first.
+
+    All of them where more than a few would be needed, or none are enough."""
     frames = [model.tables[table].scan(names).select(columns) for table, names, columns in _iterate_sides(model, join)]
     sides = [frame.drop_nulls() for frame in pl.collect_all(frames)]
     counts = [[side[name].n_unique() for name in side.columns] for side in sides]

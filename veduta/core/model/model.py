@@ -112,8 +112,9 @@ class Model:
         return RowLevelSecurity(self)
 
     def apply_reader(self, parameters: dict[str, Any], reader: SecurityContext = EVERYBODY) -> Model:
-        """The same model with some parameters set (None is no limit, or the usual value of one that needs a value), for
-        somebody. Raises DefinitionProblem."""
+        """The same model with some parameters set, for somebody.
+
+        None is no limit, or the default of a parameter that needs a value. Raises DefinitionProblem."""
         model = copy(self)
         by_id = {parameter.id: parameter for parameter in self.definition.parameters}
         values = {
@@ -262,8 +263,10 @@ class Model:
         )
 
     def find_counted_rows(self, beside: Iterable[str], names: Iterable[str]) -> str:
-        """The table whose rows a count of rows is about: that of the fields `beside` it, else the first, if it has all
-        the fields of the count's condition; else one that has these. Raises FormulaProblem if there is none."""
+        """The table whose rows a count of rows counts.
+
+        That of the fields `beside` it, else the first, if it has all the fields of the count's condition, else one that
+        has these. Raises FormulaProblem if there is none."""
         try:
             usual = [self.find_home(set(beside)), ""] if beside else [""]
         except FormulaProblem:
@@ -292,8 +295,10 @@ class Model:
 
     @property
     def offered(self) -> list[DataField]:
-        """The visible fields as lists offer them: the first table's, then formulas, then each joined table's without
-        the key that says the same as the one it is joined by."""
+        """The visible fields in the order of lists.
+
+        The first table's, then formulas, then each joined table's without the key that repeats the one it is joined by.
+        """
         twins = {name for name in map(self._find_twin, self.definition.joins) if name}
 
         def rank(field: DataField) -> int:
@@ -302,8 +307,9 @@ class Model:
         return sorted((field for field in self.schema.visible if field.id not in twins), key=rank)
 
     def _find_twin(self, join: ModelJoin) -> str:
-        """The key of a joined table that the table it is joined to has as well; "" where others need it too, because
-        they are joined to the same table."""
+        """The key of a joined table that its neighbour has as well.
+
+        "" where others need it too, because they are joined to the same table."""
         joined_by = [other for other in self.definition.joins if other.right == join.right]
         (key, *more) = join.keys
         left = self.schema.get(make_field_id(join.left, key.left))
@@ -381,8 +387,9 @@ class Model:
         return tuple(sorted(self.parameters.items(), key=lambda each: each[0]))
 
     def find_latest_dates(self) -> dict[str, dt.date]:
-        """The latest day of every date field that has one: where its dates stand for periods, the last of the latest
-        period."""
+        """The latest day of every date field that has one.
+
+        Where its dates stand for periods, it is the last day of the latest period."""
         key = (self._list_parameter_values(), self.reader, self.seen)
         if key not in self._cache.latest:
             if len(self._cache.latest) > MOST_FACTS:
@@ -419,8 +426,9 @@ class Model:
         return Grain(rhythm) if rhythm else None
 
     def make_grouping(self, name: str) -> Grouping:
-        """A field as a dimension: dates by the grain that suits their span and rhythm, measures of many values in
-        classes."""
+        """A field as a dimension.
+
+        Dates get the grain that suits their span and rhythm, measures of many values get classes."""
         field, facts = self.schema[name], self.get_facts(name)
         if field.role is FieldRole.MEASURE and field.kind.is_number and facts.distinct > MOST_APART:
             return self.make_classes(name)
@@ -436,8 +444,10 @@ class Model:
         return Grouping(field=name, width=width)
 
     def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
-        """The rows of a table with these fields as columns, those brought in by joins and formulas of rows included, as
-        far as its rules let them be seen. Raises DefinitionProblem for a field that does not reach it."""
+        """The rows of a table with these fields as columns, lazily.
+
+        Fields from joins and row formulas are included, and the table's rules applied. Raises DefinitionProblem for a
+        field that does not reach the table."""
         rules = self.ruling.list_conditions(home)
         wanted = list(names) + [name for checked in rules for name in checked.fields]
         rows = ModelRows(self, home).add_fields(wanted)

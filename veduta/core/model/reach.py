@@ -1,5 +1,7 @@
-"""Which fields of other tables a table's rows have: through joins to tables with one row for each key, or because a key
-holds the same values. A value is never counted twice, since no join here can repeat a row."""
+"""Which fields of other tables a table's rows have.
+
+Through joins to tables with one row for each key, or because a key holds the same values. No value is ever counted
+twice, since no join here can repeat a row."""
 
 from __future__ import annotations
 
@@ -34,8 +36,10 @@ class Lookup:
 
 @dataclass(frozen=True)
 class Source:
-    """Where a field's values come from: the field `same` that holds the same values, or else its own table, which is
-    brought in by lookups. With a `grain` only its periods are known, not its days."""
+    """Where a field's values come from.
+
+    From the field `same` that holds the same values, or from its own table by a lookup. With a `grain` only its periods
+    are known, not its days."""
 
     same: str = ""
     grain: str = ""

@@ -28,9 +28,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class SecurityContext:
-    """Who asks: the rules that bind them, the attributes that these read (`person`), and the names of
-    rules for which they lack one, so that no row passes. Where a rule cannot be applied a steward is
-    not refused, so that it can be mended."""
+    """Who asks: their rules, the attributes these read (`person`), and rules for which they lack one.
+
+    Where an attribute is lacking, no row passes. Where a rule cannot be applied a steward is not refused, so that it
+    can be mended."""
 
     rules: tuple[RowRule, ...] = ()
     person: tuple[tuple[str, ParameterValue], ...] = ()
@@ -104,8 +105,9 @@ class RowLevelSecurity:
         return [table for table in self.model.tables if table not in narrowed]
 
     def propose_wider_rule(self, rule: RowRule) -> RowRule | None:
-        """The same rule over fields of another table that are called the same, if it narrows more tables so; of several
-        the one that narrows most. (What joins equate reaches both tables anyway.)"""
+        """The same rule over fields of the same names in another table, if it filters more tables there.
+
+        Of several, the one that filters most. (What joins equate reaches both tables anyway.)"""
         narrowed, names = set(self.list_narrowed_tables(rule)), list_formula_fields(rule.text)
         found: list[RowRule] = []
         for table in self.model.tables:

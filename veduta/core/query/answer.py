@@ -121,8 +121,10 @@ def build_result(asked: QueryPlan, cells: pl.DataFrame) -> Result:
 def answer_membership(
     asked: MembershipFilter, others: tuple[Filter, ...], model: Model, context: Context
 ) -> MembersFilter | None:
-    """The values that a membership names now as a list of them, which other data can be narrowed by; None where its
-    parameters say no limit. The `others` are the filters that count in its question too, if it follows them."""
+    """The values that a membership filter names now, as a list filter that applies to other data.
+
+    None where its parameters set no limit. The `others` are the filters that count in its question too, if it follows
+    them."""
     now = asked.resolve_parameters(model.parameters)
     if now is None:
         return None

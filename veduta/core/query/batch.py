@@ -125,9 +125,10 @@ _Begun = _Known | _Deferred | _Pending
 
 
 def answer_all(makers: Sequence[Callable[[], ModelQuery]]) -> Iterator[tuple[int, Callable[[], Result]] | None]:
-    """The position of each question with what gives its result or raises its problem, as they become ready, else in
-    their order; None before it waits for one, so that what was given can go on its way. A maker that raises gives a
-    question whose problem that is. Raises Stopped if nobody waits any more."""
+    """Yields the position of each question with what gives its result or raises its problem, as they become ready.
+
+    Otherwise they come in their order. None comes before it waits for one, so that what was given can be sent on. A
+    maker that raises gives a question whose problem that is. Raises Stopped if nobody waits any more."""
     same: dict[Filter, Filter] = {}
     begun = [_begin(make, same) for make in makers]
     yield from ((position, each.get_result) for position, each in enumerate(begun) if isinstance(each, _Known))
@@ -234,8 +235,9 @@ def _find_common_filters(engines: list[Engine]) -> tuple[tuple[Filter, ...], lis
 
 
 def _filter_shared_rows(filters: tuple[Filter, ...], reads: list[_SharedScan]) -> dict[str, pl.DataFrame]:
-    """The rows that pass filters, by table, with the fields that are read of it; of tables of which enough is read, and
-    where enough is left out."""
+    """The rows that pass filters, by table, with the columns that are read.
+
+    Only tables that are read enough, and only where enough is filtered out."""
     tables: dict[str, list[_SharedScan]] = defaultdict(list)
     for read in reads:
         tables[read.reading.home].append(read)

@@ -18,8 +18,10 @@ MOST_SPANS = 60
 
 @dataclass
 class ComparedTotal:
-    """A total of a measure in the lines of a place: `values` by the lines' keys in the column "value", from `counted`
-    of the `shown` periods; `is_refused` where its lines have too many different ones."""
+    """A total of a measure in the lines of a place.
+
+    `values` has the lines' keys and a column "value", from `counted` of the `shown` periods; `is_refused` where lines
+    differ too much in their periods."""
 
     values: pl.DataFrame
     counted: int
@@ -52,10 +54,10 @@ def list_needed_values(node: TypedExpression) -> list[TypedExpression]:
 def compute_comparable_total(
     asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool
 ) -> ComparedTotal | None:
-    """The total of a measure over the periods that have all its values, for each line of a place that does not show the
-    time axis of the chart's `cells`; None where all periods do, or there is no such axis.
+    """The total of a measure over the periods that have all its values.
 
-    The lines are put together by the periods they have: a route that opened later has fewer of them."""
+    A row for each line of a place that does not show the time axis of the chart's `cells`; None where all periods have
+    them, or there is no such axis. Lines are compared by the periods they have: a route that opened later has fewer."""
     axis = asked.engine.find_axis(asked.place)
     if axis is None or axis in place.groups or not compares_periods(node):
         return None

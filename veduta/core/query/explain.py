@@ -28,8 +28,10 @@ class ExplainStep:
 def explain(
     query: Query, model: Model, context: Context, settings: list[tuple[str, str]] | None = None
 ) -> list[ExplainStep]:
-    """The steps of a question in the order in which they are taken; `settings` are the names and values of the
-    parameters it reads. Raises VedutaError if it does not fit the model."""
+    """The steps of a question in the order in which they are taken.
+
+    `settings` are the names and values of the parameters it reads. Raises VedutaError if the question does not fit the
+    model."""
     nodes = [(measure, measure_node(measure, model.schema, model.parameters)) for measure in query.measures]
     homes = list(dict.fromkeys(home for _, node in nodes for home in _list_homes(node, model))) or [""]
     result = answer(query, model, context)

@@ -25,11 +25,10 @@ def group_values(
     selected: tuple[Any, ...] = (),
     under: tuple[tuple[Filter, ...], Context] | None = None,
 ) -> tuple[list[tuple[Any, str, int]], int]:
-    """A dimension's values as (value, words, rows), most frequent first (dates in order), and how many there are; only
-    those that occur `under` some filters, if these are given.
+    """A dimension's values as (value, words, rows), and how many there are.
 
-    `search` ignores case; at most `limit` are returned, the `selected` ones first.
-    """
+    Most frequent first, dates in order; only those that occur `under` some filters, if these are given. `search`
+    ignores case; at most `limit` are returned, the `selected` ones first."""
     field = model.schema[grouping.field]
     value = group_expression(grouping, model.schema).alias("v")
     home = model.find_home({field.id})
@@ -62,8 +61,9 @@ def _filter_rows(model: Model, field: str, home: str, filters: tuple[Filter, ...
 def count_distribution(
     model: Model, field: str, bars: int = 30, under: tuple[tuple[Filter, ...], Context] | None = None
 ) -> list[int]:
-    """How many rows have a number in each of so many equal parts of the way from the field's lowest to its highest; the
-    highest is in the last. Empty for a field without numbers."""
+    """How many rows have a number in each of so many equal parts of the field's range.
+
+    The highest number is in the last. Empty for a field without numbers."""
     facts = model.get_facts(field)
     if facts.lowest is None or facts.highest is None:
         return []
@@ -85,11 +85,10 @@ def scan_underlying_rows(
     search: str = "",
     home: str = "",
 ) -> pl.LazyFrame:
-    """The records of a table that pass the filters which reach it, with their row
-    number as "row" and these columns, lazily.
+    """The rows of a table behind some filters, with row number "row" and these columns, lazily.
 
-    `sort` is a column and whether it descends; empties come last both ways. `search` looks in all text columns.
-    """
+    Filters that do not reach the table are left out. `sort` is a column and whether it descends; empties come last both
+    ways. `search` looks in all text columns."""
     narrowing, _ = resolve_filters(filters, model, context)
     rows = Engine(Scope(model, narrowing, context)).scan_rows(home, CellLevel(), {*columns, ROW}, ())
     if search:

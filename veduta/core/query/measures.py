@@ -35,8 +35,9 @@ TOTAL_WORDS = {
 
 
 class Measure(Frozen):
-    """An aggregate of a field, or a formula of this chart's own (its text naming fields by their ids), or the count of
-    rows when there is neither. `total` None is the field's own way of totals."""
+    """A measure: an aggregate of a field, a formula, or the count of rows when there is neither.
+
+    The formula is the chart's own and names fields by their ids. `total` None is the field's own way of totals."""
 
     field: str | None = None
     aggregate: Aggregate = Aggregate.COUNT
@@ -111,8 +112,9 @@ def _add_aggregate(measure: Measure, field: DataField) -> str:
 
 
 def label_measures(measures: tuple[Measure, ...], schema: Schema) -> list[str]:
-    """Measures as they are said beside each other, in a sentence: if one says its aggregate, all do that have one, as
-    “mean of fare and passengers” would be misread."""
+    """The names of measures beside each other in a sentence.
+
+    If one says its aggregate, all do that have one, as “mean of fare and passengers” would be misread."""
     words = [lower_first(measure_words(measure, schema)) for measure in measures]
     fields = [schema[each.field] if each.field and not each.name and not each.formula else None for each in measures]
     said = [

@@ -68,8 +68,9 @@ def _build_alphabetical(cells: pl.DataFrame, key: str) -> pl.Expr:
 
 
 def _add_measure(asked: QueryPlan, shown: VisibleCells, measure: Measure, name: str) -> tuple[pl.DataFrame, str]:
-    """The cells with a measure by which the first dimension is sorted, and its column, which has the name if it is
-    new."""
+    """The cells with a measure by which the first dimension is sorted, and its column.
+
+    A new column has the name given."""
     if len(asked.keys) == 1:
         same = next((i for i, other in enumerate(asked.query.measures) if other.is_same_number(measure)), None)
         return shown.cells, asked.columns[asked.node(measure) if same is None else asked.nodes[same]]

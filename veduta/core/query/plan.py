@@ -109,8 +109,9 @@ class QueryPlan:
         self._valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
 
     def work_out(self, frames: list[pl.DataFrame] | None = None) -> pl.DataFrame:
-        """The cells that the filters on groups let pass, with all dimensions, measures and what orders them; `frames`
-        are what was read already for what is collected."""
+        """The cells that pass the filters on groups, with dimensions, measures and sort columns.
+
+        `frames` are what was read already for what is collected."""
         engine, valued = self.engine, self._valued
         engine.read(frames)
         self.columns = dict(zip(valued, engine.put_columns(valued, self.place), strict=True))
@@ -139,8 +140,9 @@ class QueryPlan:
         return add_shown(frame, engine, self.place)
 
     def make_engine(self, cells: pl.DataFrame, narrowed: bool, ranks: bool = False) -> Engine:
-        """An engine that works values out of fewer dimensions, over these cells of the chart; `narrowed` if they are
-        not all those of the rows that pass the filters."""
+        """An engine that evaluates at coarser levels, over these cells of the chart.
+
+        `narrowed` if they are not all cells of the rows that pass the filters."""
         scope = replace(self.engine.scope, kept=cells[self.keys], narrowed=narrowed, ranks=ranks)
         return Engine(scope, finer=self.engine)
 

@@ -92,8 +92,9 @@ class Column:
 
 @dataclass(frozen=True)
 class Rest:
-    """The values of a dimension that were not kept, gathered in one: in rows where the column "rest" holds, the
-    dimension `key` is empty and is called `name`."""
+    """The rest of a dimension's values, gathered in one.
+
+    In rows where the column "rest" holds, the dimension `key` is empty and is called `name`."""
 
     key: str
     name: str

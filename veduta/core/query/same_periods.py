@@ -32,11 +32,12 @@ class TableSpan:
 
 
 def narrow_to_same_periods(asked: QueryPlan) -> tuple[DatesFilter | None, str]:
-    """What narrows a question about some time, of two tables of which one knows only months or longer periods, to those
-    in which both have rows, and the note that says so; nothing where they cover the same, or are shown by the date, so
-    that it is seen which periods each has. A question about all time is not narrowed: the note says what each covers.
+    """A filter to the periods in which both of two tables have rows, and the note that says so.
 
-    A plan for twelve months beside ten months of rows: both are counted for the ten."""
+    It applies to a question about some time, of tables of which one knows only months or longer periods. A plan for
+    twelve months beside ten months of rows: both are counted for the ten. Nothing is filtered where they cover the
+    same, or the date is shown, so that everybody sees which periods each has. A question about all time is not filtered
+    either: the note says what each covers."""
     tables = list_tables(asked)
     date = _find_common_date(asked, tables) if len(tables) == SIDES and not asked.query.own_periods else ""
     grain = (
@@ -66,8 +67,9 @@ def list_tables(asked: QueryPlan) -> list[str]:
 
 
 def _find_common_date(asked: QueryPlan, tables: list[str]) -> str:
-    """The date by which both tables are known, the one that is filtered by if there are several; "" where the question
-    is by it."""
+    """The date field by which both tables are known.
+
+    Of several, the one that is filtered by; "" where the question is grouped by it."""
     model = asked.model
     dates = [
         field.id

@@ -44,8 +44,9 @@ class VisibleCells:
 
 @dataclass(frozen=True)
 class Ranking:
-    """What is kept by a column `by`: values of the column `key`, within the groups of other columns, of a dimension
-    that is called `name`."""
+    """How a dimension is ranked.
+
+    By the column `by`, values of the column `key`, within the groups of other columns; `name` is the dimension's."""
 
     keep: TopN
     by: str
@@ -120,8 +121,9 @@ def _describe_rest(asked: QueryPlan, gathered: TopNSplit) -> pl.DataFrame:
 
 
 def _pick_ranked(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl.DataFrame:
-    """The rows that are kept, overall or within each group; ties at the edge go to the first in order unless ties are
-    kept, and are said."""
+    """The rows that are kept, overall or within each group.
+
+    Of rows that tie at the edge, those first in order are kept, unless all ties are; a note counts them."""
     keep, by, key, within, name = ranking.keep, ranking.by, ranking.key, ranking.within, ranking.name
     needed = [by] if keep.empties else [by, key]
     if any(ranked[column].null_count() for column in needed):
@@ -139,8 +141,9 @@ def _pick_ranked(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl
 
 
 def _pick_top_n(ranked: pl.DataFrame, keep: TopN, by: str) -> tuple[pl.DataFrame, int]:
-    """The first rows of a ranking, and how many more tie with the last of them;
-    these are among the rows if ties are kept."""
+    """The first rows of a ranking, and how many more tie with the last of them.
+
+    The tied rows are included if ties are kept."""
     # At least one, and never a part of one: 10% of 25 are 3.
     count = max(1, math.ceil(ranked.height * min(keep.count, 100) / 100 - 1e-9)) if keep.percent else keep.count
     first = ranked.head(count)

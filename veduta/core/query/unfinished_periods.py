@@ -25,9 +25,11 @@ ANYWHERE = 1 / 3
 
 @dataclass(frozen=True)
 class Unfinished:
-    """The last day with data of a last period that goes on after it, and the first day with data of a first period that
-    began before it. And the day up to which the data `reach`: the latest one under the filters, or the end of its
-    period if that is whole."""
+    """The periods that are cut off at either end of the data.
+
+    The last day with data of a last period that goes on after it, the first day with data of a first period that began
+    before it, and the day that the data `reach`: the latest one under the filters, or the end of its period if that is
+    whole."""
 
     until: dt.date | None = None
     since: dt.date | None = None
@@ -122,9 +124,10 @@ Measured = Callable[[dt.date, dt.date], int]
 def _is_short(
     start: dt.date, day: dt.date, others: Sequence[tuple[dt.date, dt.date]], ways: tuple[Measured, Measured]
 ) -> bool | None:
-    """Whether a period's end with data is farther from its own than those of others usually are: counted from the near
-    end of the period or from the far one, whichever varies less. None where there are few others, or dates so few that
-    they lie anywhere."""
+    """Whether a period's end with data is farther from its own than is usual in the others.
+
+    Distance counts from the period's near end or its far one, whichever varies less. None where there are too few
+    others, or too few dates to tell."""
     if len(others) < FEWEST:
         return None
     distances = [sorted(measure(*other) for other in others) for measure in ways]

@@ -60,8 +60,9 @@ class Flow:
 
 @dataclass
 class StepReport:
-    """What a step did: its sentence, rows and columns before and after (None while unknown), values that failed, notes,
-    a problem."""
+    """What a step did.
+
+    Its sentence, rows and columns before and after (None while unknown), values that failed, notes, a problem."""
 
     words: str = ""
     rows_in: int | None = None

@@ -34,8 +34,9 @@ class Side:
 
 @dataclass(frozen=True)
 class MatchShare:
-    """Both sides of a match; `several` keys of the other side have more than one row, and `rows_after` come out of
-    keeping all rows."""
+    """How two sides of a match fit together.
+
+    `several` keys of the other side have more than one row, and `rows_after` come out of keeping all rows."""
 
     own: Side
     other: Side
@@ -46,8 +47,9 @@ class MatchShare:
 def build_key_columns(
     own: Flow, other: Flow, pairs: tuple[tuple[str, str], ...]
 ) -> tuple[list[pl.Expr], list[pl.Expr]]:
-    """The keys of this side as comparable expressions, and of the other as columns __k0, __k1, … Raises
-    DefinitionProblem if kinds do not compare."""
+    """This side's keys as comparable expressions, and the other's as columns __k0, __k1, …
+
+    Raises DefinitionProblem if their kinds do not compare."""
     if not pairs:
         raise DefinitionProblem("No key is chosen.", hint="Choose a column on each side that holds the same values.")
     left, right = [], []

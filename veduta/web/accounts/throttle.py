@@ -1,5 +1,7 @@
-"""Who may not try to sign in just now. django-axes counts a name from an address; this counts an address with any
-names, and a name from any addresses over a day."""
+"""Who may not try to sign in just now.
+
+django-axes counts failures of a name from an address; this counts those of an address with any names, and of a name
+from any addresses over a day."""
 
 from __future__ import annotations
 

@@ -13,8 +13,9 @@ from veduta.web.datasets.models import Dataset
 
 
 class ChartTemplate(models.Model):
-    """A template as its file has it, but for the picture, a PNG, which is kept apart, with the dataset that it was
-    `drawn_from`. `made` are the charts that were made with it."""
+    """A chart template as its file has it, with its picture apart.
+
+    The picture is a PNG of the dataset that it was `drawn_from`. `made` are the charts that were made with it."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=200)

@@ -41,8 +41,10 @@ def make_from_chart(user: User, chart: Chart, definition: ChartDefinition | None
 
 
 def describe_template(template: Template, said: Mapping[str, Any]) -> Template:
-    """A template with other words: `name`, `description`, and of its `places`, in their order, `name`, `needed` and
-    `guidance`. Raises DefinitionProblem for what cannot be kept."""
+    """A template with other texts.
+
+    These are `name`, `description`, and of each of its `places` in order, `name`, `needed` and `guidance`. Raises
+    DefinitionProblem for what cannot be saved."""
     words = list(said.get("places", ()))
     if len(words) != len(template.places):
         raise DefinitionProblem("The template has changed meanwhile.", hint="Load the page again.")
@@ -64,8 +66,9 @@ def describe_template(template: Template, said: Mapping[str, Any]) -> Template:
 def keep(
     user: User, template: Template, kept: ChartTemplate | None = None, drawn_from: Dataset | None = None
 ) -> ChartTemplate:
-    """Keep a template, as a new one or in the place of one that is kept; its picture, if it has one, is of the rows of
-    a dataset."""
+    """Save a template, as a new one or over an old one.
+
+    Its picture, if it has one, is of a dataset's rows."""
     must_build(user)
     kept = kept or ChartTemplate(created_by=user)
     kept.name = template.name

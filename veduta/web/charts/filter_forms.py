@@ -179,8 +179,9 @@ def list_choices(
     find: str,
     under: tuple[tuple[Filter, ...], Context] | None = None,
 ) -> dict[str, Any]:
-    """A bounded list of values to tick, the ticked ones first, perhaps only those that occur `under` some filters;
-    those that are gone from the data are said to be."""
+    """A bounded list of values to tick, the ticked ones first.
+
+    Perhaps only those that occur `under` some filters. Values that are gone from the data are marked so."""
     ticked = [convert_point_value(value, field) for value in current.values] if current else []
     group = make_grouping(field, Grain.DAY) if field.kind.is_date else make_grouping(field)
     values, count = group_values(model, group, find, VALUES_SHOWN, tuple(ticked), under)

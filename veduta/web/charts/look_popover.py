@@ -114,8 +114,10 @@ class Pick:
 
 @dataclass(frozen=True)
 class ColouredValue:
-    """A value that a chart shows in a colour: its words, itself as it is sent, its colour in both themes if it has one
-    of its own, and the colour that is set in this chart."""
+    """A value that a chart shows in a colour.
+
+    Its words, the value as it is sent, its own colour in both themes if it has one, and the colour set in this chart.
+    """
 
     words: str
     values: list[Any]
@@ -148,8 +150,10 @@ def _describe_series(look: SeriesLook | None) -> str:
 
 
 def look_context(opened: OpenPopover) -> dict[str, Any]:
-    """What the popover shows of a part, the field that is opened; of an axis with values or names on it, as the way
-    says. Raises DefinitionProblem for a part that there is not."""
+    """What the popover shows of a part, with one field open.
+
+    Of an axis the field depends on what stands on it, values or names. Raises DefinitionProblem for a part that there
+    is not."""
     definition, model, way = opened.definition, opened.model, opened.way
     name = next((each for each in PARTS if each == opened.field), None)
     if name is None:

@@ -23,11 +23,13 @@ ENTRIES = 200
 
 @dataclass(frozen=True)
 class MergedSave:
-    """Somebody's states with what others saved meanwhile: the first is the one now, which `is_saved` if nothing of it
-    is this person's own. `who` saved last. `won` says what others changed too and is as this person has it, and
-    `theirs` is the edit that takes it as the others have it; `lost` says what this person had saved and others have
-    changed since, and `mine` is the edit that takes it as it was. `left` are, for each state, the parts that the step
-    to it leaves, as others have changed them since, in words and by name."""
+    """Somebody's states merged with what others saved meanwhile.
+
+    The first is the one now, which `is_saved` if nothing of it is this person's own. `who` saved last. `won` says what
+    others changed too and is as this person has it, and `theirs` is the edit that takes it as the others have it;
+    `lost` says what this person had saved and others have changed since, and `mine` is the edit that takes it as it
+    was. `left` are, for each state, the parts that the step to it leaves, as others have changed them since, in words
+    and by name."""
 
     states: list[ChartDefinition]
     is_saved: bool
@@ -42,8 +44,9 @@ class MergedSave:
 def bring_together(
     user: User, chart: Chart, base_revision: int, states: Sequence[ChartDefinition], behind: int = 0
 ) -> MergedSave:
-    """Bring a chart as it is on somebody's page, and the states to which undoing (so many as are `behind`) and redoing
-    lead, the nearest last, together with what was saved since `base_revision`."""
+    """Merge the chart on somebody's page, and its undo states, with what was saved since `base_revision`.
+
+    The states to which undoing (so many as are `behind`) and redoing lead are listed with the nearest last."""
     must_build(user)
     saved = chart.load()
     begun = chart.revisions.filter(number=base_revision).first()

@@ -96,8 +96,10 @@ def register_popover(clause: str, template: str = "") -> Callable[[Popover], Pop
 
 
 class ClauseSent(RequestModel):
-    """Which popover is opened: a clause's entry at `index`, and what is searched for in it; of a filter also the field
-    and the way it is to be."""
+    """Which popover is open.
+
+    A clause's entry at `index`, and what is searched for in it; of a filter also the field and the kind it is to have.
+    """
 
     clause: Line = ""
     index: Annotated[Whole, Field(ge=0)] = 0

@@ -22,8 +22,10 @@ MOST_ROWS_BELOW = 500
 
 
 def make_chart_data(answered: AnsweredChart, said_first: Sequence[str] = ()) -> dict[str, Any]:
-    """JSON for the page: `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there
-    is nothing to draw. `said_first` are notes of rules."""
+    """A chart's data for the page, as JSON.
+
+    `spec` and `rows` for drawn charts, `html` for figures, tables and crosstabs, and where there is nothing to draw.
+    `said_first` are notes of rules."""
     drawing = answered.drawing
     data: dict[str, Any] = {
         "key": _render_conditions_key(answered),

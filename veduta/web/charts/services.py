@@ -48,7 +48,7 @@ from veduta.web.modelling.services import OtherDatasets, load_model_and_context,
 from veduta.web.palettes.models import load_paints
 
 
-def answer_chart(
+def answer_chart(  # noqa: PLR0913 - options, each given by name
     dataset: Dataset,
     definition: ChartDefinition,
     reader: User | None,
@@ -58,14 +58,15 @@ def answer_chart(
     stopped: Callable[[], bool] | None = None,
     rows_from: int = 0,
 ) -> AnsweredChart:
-    """The chart worked out on the current versions of its model's datasets, as a reader may see them; `values` are set
-    over the chart's own for parameters; of a long table the rows from one on. Raises VedutaError with what does not
-    fit."""
+    """A chart answered on the current versions of its model's datasets, as a reader may see them.
+
+    `values` override the chart's own for parameters. Of a long table, rows from `rows_from` on are shown. Raises
+    VedutaError with what does not fit."""
     model = load_model_for(dataset, reader, definition.values | (values or {}))
     return answer_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from)
 
 
-def answer_over(
+def answer_over(  # noqa: PLR0913 - options, each given by name
     model: Model,
     definition: ChartDefinition,
     reader: User | None,
@@ -77,8 +78,10 @@ def answer_over(
     paints: Paints | None = None,
     result: Result | None = None,
 ) -> AnsweredChart:
-    """The chart worked out over a model as a reader may see it, on a dashboard if there is one; `result` is its answer
-    where that was given together with others. Raises VedutaError with what does not fit."""
+    """A chart answered over a model as a reader may see it.
+
+    It may stand on a dashboard; `result` is its answer where that was computed together with others. Raises VedutaError
+    with what does not fit."""
     check_fields(definition, model.schema)
     context = make_current_context(model, stopped)
     own_only = dashboard and dashboard.own_colours
@@ -131,8 +134,9 @@ def find_underlying_rows(
     marks: tuple[Filter, ...] = (),
     values: dict[str, Any] | None = None,
 ) -> tuple[tuple[Filter, ...], str]:
-    """What the records behind a chart or some of its marks pass, and the table of the model that they are of: that of
-    its first measure. Of a chart that cannot be worked out, the records that pass its filters."""
+    """The filters on the rows behind a chart or some of its marks, and the table of the rows.
+
+    The table is that of the chart's first measure. Of a chart that cannot be computed, the filters are its own."""
     model, context = load_model_and_context(dataset, reader, definition.values | (values or {}))
     try:
         homes = list_counted_tables(measure_node(definition.measures[0], model.schema, model.parameters), model)

@@ -90,8 +90,9 @@ class ChartSent(RequestModel):
 
 
 class StatesSent(RequestModel):
-    """A chart as it is on the page, and the states to which undoing (so many as are `behind`) and redoing lead, the
-    nearest last, begun from a revision."""
+    """A chart as it is on the page, with its undo states, begun from a revision.
+
+    The states to which undoing (so many as are `behind`) and redoing lead are listed with the nearest last."""
 
     revision: Whole = 0
     states: Annotated[list[ChartSent], Field(min_length=1, max_length=60)]
@@ -129,8 +130,9 @@ class RowsFile(RequestModel):
 
 
 class NewChartRequest(RequestModel):
-    """What a chart is of, and where one goes on from it: to a dashboard, where it fills an empty place or stands in a
-    block already."""
+    """What a chart is of, and where to go on from it.
+
+    On a dashboard it fills an empty placeholder or stands in a block already."""
 
     dataset: Line = ""
     dashboard: Line = ""
@@ -447,8 +449,9 @@ def download_specification(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 class SpecificationSent(ChartSent):
-    """A specification as it is being written, with the place of the caret; `even` asks for even indents, `begins` for
-    what the page needs to begin with."""
+    """A specification as it is being written, with the place of the caret.
+
+    `even` asks for even indents, `begins` for what the page needs to begin with."""
 
     text: Text = ""
     caret: Whole = 0

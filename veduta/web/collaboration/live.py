@@ -1,8 +1,7 @@
-"""What happens to things while they are edited, told to whoever has them open: that one has changed, and who is there
-and works on which part.
+"""What happens to things while they are edited, told to whoever has them open.
 
-For each kind of thing one task in each process looks at those that are open there, all in one go; an open page holds
-neither a thread nor a connection to the database.
+That a thing has changed, and who is there and works on which part. For each kind of thing one task in each process
+looks at those that are open there, all in one go; an open page holds neither a thread nor a connection to the database.
 """
 
 from __future__ import annotations
@@ -106,8 +105,9 @@ class ThingWatch:
         self.task: asyncio.Task[None] | None = None
 
     async def stream(self, thing: str, user: int, may: Callable[[], bool] = lambda: True) -> AsyncIterator[bytes]:
-        """The events of a thing, as somebody is told of them: how it is at first, and then what changes; for as long as
-        they `may`, which is asked again and again."""
+        """The events of a thing for one listener: its state at first, then each change.
+
+        For as long as they `may` see it, which is checked again and again."""
         self.open[thing] += 1
         self.listening[user] += 1
         began = sent_at = asked_at = time.monotonic()
@@ -211,8 +211,9 @@ def _is_still_signed_in(request: Any) -> bool:
 def stream_response(
     watch: ThingWatch, thing: Model, request: Any, may: Callable[[User], bool]
 ) -> StreamingHttpResponse:
-    """What happens to a thing while somebody has it open, as server-sent events; for as long as they are signed in and
-    `may` see it."""
+    """What happens to a thing while somebody has it open, as server-sent events.
+
+    For as long as they are signed in and `may` see it."""
     user = request.user
 
     def still() -> bool:

@@ -14,8 +14,9 @@ AT_ONCE = 200
 
 
 def note(write: Callable[[], object]) -> None:
-    """Write something if the database takes it at once; where it is locked, full or may only be read, it is not
-    written, and what is read goes on."""
+    """Write something if the database takes it at once.
+
+    Where it is locked, full or read-only, nothing is written, and the request goes on."""
     try:
         with limit_lock_wait(), transaction.atomic():
             write()

@@ -19,8 +19,9 @@ AT_ONCE = 0.02
 
 
 def take_next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
-    """The pieces that come within some moments or before one says that they are to be sent, and whether there are no
-    more."""
+    """The pieces to send together, and whether there are no more.
+
+    Those that come within some moments, or before one that asks to be sent."""
     until = time.monotonic() + AT_ONCE
     pieces = []
     for piece in iterator:
@@ -31,8 +32,9 @@ def take_next_pieces(iterator: Iterator[bytes]) -> tuple[bytes, bool]:
 
 
 def end_with_words(lines: Iterator[str]) -> Iterator[str]:
-    """Lines of JSON, of which the last one says why they broke off, if they did: their head has been sent long since,
-    and an error there would be no more than silence."""
+    """Lines of JSON, the last of which says why they broke off, if they did.
+
+    Their head has been sent long since, so an error there would be no more than silence."""
     try:
         yield from lines
     except Exception as error:

@@ -45,8 +45,9 @@ def may_view(user: User, dashboard: Dashboard) -> bool:
 
 
 def _is_granted(user: User, what: str, dashboard: Dashboard) -> bool:
-    """Whether this was granted to the person or one of their groups; asked of the
-    database once for each request's user."""
+    """Whether this was granted to the person or one of their groups.
+
+    The database is asked once for each request's user."""
     checker = user.__dict__.setdefault("_granted", ObjectPermissionChecker(user))
     return checker.has_perm(PERMISSIONS[what], dashboard)
 

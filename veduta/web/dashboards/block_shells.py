@@ -28,8 +28,9 @@ from veduta.web.images.services import ShownPicture, find_published, get_picture
 
 @dataclass
 class BlockShell:
-    """A block with what its template shows; `name` is what it is to who does not see it, and a `problem` is said to who
-    makes it."""
+    """A block with what its template shows.
+
+    `name` is its name for people who do not see it; a `problem` is shown to its author."""
 
     block: DashboardBlock
     name: str = ""

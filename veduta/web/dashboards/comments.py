@@ -49,7 +49,7 @@ def find(user: User, dashboard: Dashboard, pk: Any) -> Comment:
     return comment
 
 
-def say(
+def say(  # noqa: PLR0913 - options, each given by name
     user: User,
     dashboard: Dashboard,
     text: str,

@@ -45,8 +45,9 @@ HEIGHT = 34
 
 @dataclass(frozen=True)
 class ControlSetting:
-    """A control that is being set: its field (none of a parameter), what it is set to, what is searched for, and what
-    else narrows the values it offers."""
+    """A control that is being set.
+
+    Its field (none of a parameter), its setting, what is searched for, and what else filters the values it offers."""
 
     control: Control
     choice: Choice | None
@@ -202,8 +203,9 @@ class ControlButton:
 
 
 def list_buttons(reading: DashboardSession, control: Control) -> list[ControlButton]:
-    """The choices of a control side by side, worked out once; none of one that has too many, or whose choices are not
-    known, as where its data are gone."""
+    """The choices of a control side by side, computed once.
+
+    None for a control with too many, or with unknown choices, as where its data are gone."""
     key = f"buttons {control.id}"
     if key not in reading.kept:
         reading.kept[key] = _list_other_buttons(reading, control)

@@ -48,8 +48,10 @@ class StateOnPage(RequestModel):
 
 
 class ToMerge(RequestModel):
-    """The state that was last like the shared draft, and those on the page since: the one now, and those to which
-    undoing (so many as are `behind`) and redoing lead, the nearest last."""
+    """A draft's states on somebody's page.
+
+    The one that last equalled the shared draft, the one now, and those to which undoing (so many as are `behind`) and
+    redoing lead, the nearest last."""
 
     base: StateOnPage
     revision: Whole = 0

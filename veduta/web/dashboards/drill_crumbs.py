@@ -41,8 +41,10 @@ def _make_crumb(step: DrillStep, stage: ChartDefinition, schema: Schema) -> Crum
 
 
 def make_drill_data(reading: DashboardSession, block: DashboardBlock) -> dict[str, Any]:
-    """How a block is drilled, as its page needs it: the steps taken and their crumbs, where its dimensions lead, and
-    what a selection of its marks is by: its dimensions, and the values into which it is drilled."""
+    """How a block is drilled, as its page needs it.
+
+    The steps taken with their crumbs, where its dimensions lead, and what a selection of its marks is by: its
+    dimensions, and the values into which it is drilled."""
     made = reading.apply_drills(block)
     chart = made.chart
     model = reading.get_model(reading.get_dataset(chart.dataset))

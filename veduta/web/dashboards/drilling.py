@@ -49,8 +49,9 @@ def drill_block(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
 @require_GET
 @require_sign_in
 def list_members(request: Request, pk: uuid.UUID, block_id: str) -> JsonResponse:
-    """The values among which the one into which a block is drilled by a step stands, in the order of the chart that it
-    was then; those before and after it are a list of one, or of none."""
+    """The values next to the one that a drill step went into.
+
+    In the order of the chart as it was then; the values before and after it are each a list of one, or of none."""
     reading = open_session(request, pk)
     block = reading.get_block(block_id)
     made, number = reading.apply_drills(block), parse_query(request, StepAsked).step

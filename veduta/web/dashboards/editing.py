@@ -161,8 +161,9 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 def _find_dataset_used(definition: DashboardDefinition, user: User) -> Any:
-    """The dataset of which a new chart most likely is: that of the draft's last chart, or of the last that somebody
-    made."""
+    """The likeliest dataset of a new chart.
+
+    That of the draft's last chart, or of the last chart that somebody made."""
     wanted = [block.chart for block in definition.charts if block.chart]
     own = Chart.objects.filter(deleted_at=None, updated_by=user)
     newest = (Chart.objects.filter(pk__in=wanted) if wanted else own).order_by("-updated_at")
@@ -170,8 +171,7 @@ def _find_dataset_used(definition: DashboardDefinition, user: User) -> Any:
 
 
 def _list_palettes() -> list[tuple[str, str, list[Palette]]]:
-    """The palettes that a dashboard can have, for each kind of which there are some: the kind, what it is for, and
-    they."""
+    """The palettes that a dashboard can use, by kind: the kind, its purpose, and they."""
     there = list(Palette.objects.filter(deleted_at=None))
     kinds = [(kind, words, [each for each in there if each.kind == kind]) for kind, (words, *_) in PALETTES.items()]
     return [(kind, words, own) for kind, words, own in kinds if own]

@@ -164,8 +164,9 @@ def filter_words(reading: DashboardSession) -> dict[str, str]:
 @require_POST
 @require_builder
 def show_scope(request: Request, pk: uuid.UUID) -> HttpResponse:
-    """Which blocks a control or a filter reaches, on small pictures of the pages, and by which fields other data
-    follow."""
+    """Which blocks a control or a filter reaches, and by which fields other data follow.
+
+    Blocks are shown on small pictures of the pages."""
     dashboard, asked = find_dashboard(request.user, pk, edit=True), parse_json(request, ScopeAsked)
     reading = DashboardSession(dashboard, freeze_charts(load_dashboard(asked.definition)), ViewState(), request.user)
     definition = reading.definition
@@ -234,8 +235,9 @@ def _list_others(reading: DashboardSession, narrows: Narrows) -> list[dict[str, 
 
 
 def _find_field(narrows: Narrows, reading: DashboardSession) -> DataField | None:
-    """The field that a control or a filter is on; None for one that is not on a single field, or whose data are
-    gone."""
+    """The field of a control or a filter.
+
+    None for one that is not on a single field, or whose data are gone."""
     try:
         schema = reading.get_schema_by_id(narrows.dataset)
     except VedutaError:

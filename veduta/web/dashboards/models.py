@@ -99,8 +99,9 @@ class DraftState(models.Model):
 
 
 class LastVisit(models.Model):
-    """When somebody looked at a dashboard last, and what they had those `controls` set to that begin so the next
-    time."""
+    """When somebody last visited a dashboard, and how they had set its `controls`.
+
+    Only controls that begin with the last setting are kept."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="last_visits")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="last_visits")
@@ -113,8 +114,9 @@ class LastVisit(models.Model):
 
 
 class SeenFigures(models.Model):
-    """The figures that somebody saw on a dashboard, or in a view of it, when they looked last (`now`), and when they
-    looked before that; by their places."""
+    """The figures that somebody saw on a dashboard, or in a view of it.
+
+    Those of their last visit (`now`) and of the one before, by their places."""
 
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="seen_figures")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="seen_figures")
@@ -184,8 +186,10 @@ class SavedView(models.Model):
 
 
 class Comment(models.Model):
-    """What somebody says of a dashboard, of a block of it or of marks in one (`mark`, a selection), with the view in
-    which it was said. One that answers another has it as its `thread`; a thread may be resolved."""
+    """A comment on a dashboard, on a block of it or on marks in one (`mark`, a selection).
+
+    It keeps the view in which it was made. One that answers another has it as its `thread`; a thread may be resolved.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     dashboard = models.ForeignKey(Dashboard, on_delete=models.CASCADE, related_name="comments")
@@ -212,8 +216,10 @@ class Comment(models.Model):
 
 
 class Notice(models.Model):
-    """That something concerns somebody: they are mentioned in a comment, it answers a thread of theirs, they were
-    given a view, or a state of a draft went over what they had set."""
+    """A notice for somebody.
+
+    They are mentioned in a comment, it answers a thread of theirs, they were given a view, or a state of a draft went
+    over what they had set."""
 
     comment = models.ForeignKey(Comment, null=True, on_delete=models.CASCADE, related_name="notices")
     view = models.ForeignKey(SavedView, null=True, on_delete=models.CASCADE, related_name="notices")

@@ -1,5 +1,6 @@
-"""What concerns somebody: comments that mention or answer them, views they were given, and what others set over theirs
-while they were away."""
+"""What concerns somebody.
+
+Comments that mention or answer them, views they were given, and what others set over theirs while they were away."""
 
 from __future__ import annotations
 

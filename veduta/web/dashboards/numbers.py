@@ -42,8 +42,9 @@ class NumberRequest(RequestModel):
 
 
 class NumberSent(RequestModel):
-    """A measure, or a `formula` in its place with what that is `named`, and perhaps the only value of a field of which
-    it is."""
+    """A number in a text: a measure, or a `formula` with what that is `named`.
+
+    Perhaps of the only value of a field."""
 
     dataset: Maybe = None
     measure: Object

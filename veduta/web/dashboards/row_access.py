@@ -115,9 +115,9 @@ def _filter_steps(reading: ReaderLookup, block_id: str, steps: tuple[DrillStep, 
 
 
 def _filter_values(reading: ReaderLookup, dataset: str, group: Grouping | None, values: Sequence[Value]) -> list[Value]:
-    """Values of a dimension, with a word in the place of those that the reader may not see; of all of them where what
-    they are of is not known. Periods and classes
-    tell of nobody."""
+    """Values of a dimension with a word in the place of those that the reader may not see.
+
+    All are replaced where their data is not known. Periods and classes reveal nobody."""
     if not has_row_filter(reading, dataset):
         return list(values)
     if group and (group.grain or group.width):

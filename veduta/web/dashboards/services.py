@@ -88,8 +88,10 @@ def _save(
     won: Sequence[Clash] = (),
     theirs: DashboardDefinition | None = None,
 ) -> None:
-    """Save a draft, and tell those over whose settings it goes: those that were `won`, without which it would be
-    `theirs`, and those that they set a moment ago, as somebody may write without having seen it."""
+    """Save a draft, and notify those over whose settings it goes.
+
+    Those are the settings that were `won`, without which it would be `theirs`, and those set a moment ago, as somebody
+    may write without having seen them."""
     before = dashboard.load_draft()
     told = {each.both.key for each in won}
     quick = [each for each in drafts.set_just_before(user, dashboard, before, definition) if each[1].key not in told]
@@ -130,9 +132,10 @@ class MergedDraft:
 def merge_draft(
     user: User, dashboard: Dashboard, base: SavedState, base_revision: int, states: list[SavedState], behind: int = 0
 ) -> MergedDraft:
-    """Bring somebody's draft, the first of their `states`, together with the shared one, which both began from the
-    same `base`; their other states, to which undoing (so many as are `behind`) and redoing lead, are brought to what
-    others did as well, so that they take back nothing of it."""
+    """Merge somebody's draft, the first of their `states`, with the shared one.
+
+    Both began from the same `base`. Their other states, to which undoing (so many as are `behind`) and redoing lead,
+    are merged as well, so that they take back nothing that others did."""
     must_edit(user, dashboard)
     _check_charts(states[0].definition)
     with transaction.atomic():
@@ -176,8 +179,9 @@ def bring_back(user: User, dashboard: Dashboard, state: DraftState) -> MergedDra
 def _find_lost(
     user: User, meanwhile: Iterable[DraftState], now: MergedDashboard
 ) -> tuple[list[Clash], DashboardDefinition]:
-    """The settings of somebody over which others have set theirs meanwhile, and the draft in which they are as they
-    were."""
+    """The settings of somebody over which others have set theirs meanwhile.
+
+    With the draft in which they are as they were."""
     lost: list[Clash] = []
     mine = now.definition
     kept = {(both.kind, both.id, both.setting) for both in now.both}  # which are as this person has them again

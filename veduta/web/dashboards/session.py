@@ -204,8 +204,9 @@ class DashboardSession:
         return tuple(collect_block_filters("", chart, self.get_schema_by_id(dataset), narrowing, state, *of).filters)
 
     def list_other_filters(self, control: Control) -> tuple[Filter, ...]:
-        """What narrows the values that a control offers: the dashboard's filters and the other controls, as far as its
-        data follow them."""
+        """What filters the values that a control offers.
+
+        The dashboard's filters and the other controls, as far as its data follow them."""
         others = tuple(each for each in self.definition.controls if each.id != control.id)
         return self._list_filters_on(control.dataset, self.definition.model_copy(update={"controls": others}))
 
@@ -227,8 +228,9 @@ class DashboardSession:
             return None
 
     def find_selection_source(self, selection: Selection) -> tuple[ChartDefinition, Schema] | None:
-        """The chart and schema that a selection is of, on this dashboard or another that the reader may see; of a
-        chart that was drilled since, as it was then."""
+        """The chart and schema that a selection is of.
+
+        On this dashboard or another that the reader may see; a chart that was drilled since is taken as it was then."""
         if selection.dashboard in ("", str(self.dashboard.pk)):
             source, block = self.find_source(selection.block), self.definition.find_block(selection.block)
             if source is None or block is None:
@@ -267,8 +269,10 @@ class DashboardSession:
     def answer(
         self, block: DashboardBlock, chart: ChartDefinition, rows_from: int = 0, result: Result | None = None
     ) -> tuple[AnsweredChart, BlockFilters]:
-        """Work out a chart in a block, of a long table the rows from one on; `result` is its answer where that was
-        given together with others. Raises VedutaError with what does not fit."""
+        """Answer the chart of a block.
+
+        Of a long table, rows from `rows_from` on; `result` is its answer where that was computed together with others.
+        Raises VedutaError with what does not fit."""
         model, following = self.prepare(block, chart)
         own = next((s for s in self.state.selections if s.block == block.id and not s.dashboard), None)
         points = own.list_own_points(chart) if own else ()
@@ -302,8 +306,10 @@ class DashboardSession:
         return apply_values(self.get_model(dataset), chart.values | self.collect_values(block, chart)), following
 
     def answer_all(self, blocks: Iterable[DashboardBlock]) -> Iterator[tuple[DashboardBlock, list[Given]] | None]:
-        """The questions of blocks, asked together: each block, as soon as all of it is worked out, with what gives the
-        result of its chart, or those of the numbers of a text, or raises their problems; None before it waits."""
+        """Yields each block with its results, as soon as all of it is computed; blocks' questions are asked together.
+
+        What comes gives the result of its chart, or those of the numbers of a text, or raises their problems; None
+        before it waits."""
         asked = [(block, number) for block in blocks for number in self._list_number_positions(block)]
         questions = [partial(self.build_question, block, number) for block, number in asked]
         given: dict[str, dict[int | None, Given]] = defaultdict(dict)
@@ -343,8 +349,10 @@ class DashboardSession:
     def make_block_data(
         self, block: DashboardBlock, as_table: bool = False, rows_from: int = 0, result: Result | None = None
     ) -> dict[str, Any]:
-        """A block as the page needs it, of a long table the rows from one on; `result` is its answer where that was
-        given together with others. Raises VedutaError with what does not fit."""
+        """A block's data for the page.
+
+        Of a long table, rows from `rows_from` on; `result` is its answer where that was computed together with others.
+        Raises VedutaError with what does not fit."""
         answered, following = self.answer(block, self.get_chart(block), rows_from, result)
         data = make_chart_data(answered)
         data["not_followed"] = following.not_followed
@@ -359,8 +367,9 @@ class DashboardSession:
         return next(self.format_numbers(*each) for each in self.answer_all([block]) if each) if block.numbers else []
 
     def format_numbers(self, block: DashboardBlock, given: Sequence[Given]) -> list[str]:
-        """The numbers in a text, as they stand there, from what gives their results; a dash for one that cannot be
-        worked out."""
+        """The numbers in a text, in order, from what gives their results.
+
+        A dash for one that cannot be computed."""
         said = []
         for number, give in zip(block.numbers, given, strict=True):
             try:

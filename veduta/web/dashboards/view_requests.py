@@ -18,9 +18,10 @@ from veduta.web.dashboards.session import DashboardSession
 
 
 class ViewRequest(RequestModel):
-    """How a dashboard is asked for: published, an earlier `version` of it, its draft or an earlier one (the version
-    "draft-" and its revision), under a state (`v`, the key `k` of one that is too long, or that of a `kept` view), at
-    one of its pages."""
+    """How a dashboard is requested.
+
+    Published, an earlier `version` of it, its draft or an earlier one (the version "draft-" and its revision), under a
+    state (`v`, the key `k` of one that is too long, or that of a `kept` view), at one of its pages."""
 
     v: Text = ""
     k: Line = ""

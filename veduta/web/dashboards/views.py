@@ -65,8 +65,10 @@ logger = logging.getLogger("veduta.dashboards")
 
 
 class BlockView(RequestModel):
-    """One block, also as a table, a long one from some row on; marks, as JSON, or those of a selection by its
-    place; of a text one of its numbers, by its place."""
+    """The underlying rows of a block.
+
+    Also as a table, a long one from some row on; of marks, as JSON, or those of a selection by its place; of a text one
+    of its numbers, by its place."""
 
     table: Flag = False
     rows_from: FromRow = 0
@@ -241,12 +243,11 @@ def _make_filter_bar(reading: DashboardSession, page: Page) -> dict[str, Any]:
 @require_GET
 @require_sign_in
 def stream_blocks(request: Request, pk: uuid.UUID) -> StreamingHttpResponse:
-    """The trail, the controls and then the blocks of a page under the state in the address, a line of JSON each; or the
-    trail and the `only` block that changes. What the blocks ask is asked together, and each comes as soon as it is
-    worked out.
+    """Stream the filters, the controls and then the blocks of a page, a line of JSON each.
 
-    A block that fails sends its problem and leaves the others alone.
-    """
+    The state is in the address. After a change, only the filters and the `only` block are sent. The blocks' questions
+    are asked together, and each comes as soon as it is computed. A block that fails sends its problem and leaves the
+    others alone."""
     reading, view = open_session(request, pk), parse_query(request, ViewRequest)
     page = _find_page(reading, view)
     trail = _make_filter_bar(reading, page)
@@ -341,8 +342,9 @@ def lead_onward(request: Request, pk: uuid.UUID, target: uuid.UUID) -> JsonRespo
 @require_GET
 @require_sign_in
 def explain_block(request: Request, pk: uuid.UUID, block_id: str) -> HttpResponse:
-    """How the numbers of a block come about as it is read: from which data, what narrows them, and how they are worked
-    out."""
+    """How the numbers of a block are calculated.
+
+    From which data, under which filters, in which steps."""
     reading = open_session(request, pk)
     block = reading.get_block(block_id)
     chart = reading.get_chart(block)

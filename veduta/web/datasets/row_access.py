@@ -70,8 +70,10 @@ def is_bound(dataset: Dataset, person: User) -> bool:
 
 
 def find_restricting_source(dataset: Dataset, person: User) -> Dataset | None:
-    """A dataset that this one is made from, near or far, and of which somebody may see only some rows; its rows are
-    mixed with others here, so that rules cannot hold. None if there is none, or if a steward has released this one."""
+    """A dataset upstream of this one of which somebody may see only some rows.
+
+    Its rows are mixed with others here, so that rules cannot hold. None if there is none, or if a steward has released
+    this one."""
     if dataset.released or person.is_steward:
         return None
     sources = _iterate_sources(dataset, beyond_released=False)
@@ -109,8 +111,9 @@ def must_be_released(dataset: Dataset, person: User | None) -> None:
 
 
 def must_see_all(person: User | None, dataset: Dataset, what: str) -> None:
-    """Raises Bound if somebody may see only some rows of a dataset; `what` they
-    want to do shows or uses all of them."""
+    """Refuses somebody who may see only some rows of a dataset.
+
+    `what` they want to do shows or uses all of them. Raises RowAccessDenied."""
     if person is not None and is_bound(dataset, person):
         raise RowAccessDenied(
             f"You may see only some rows of “{dataset.name}”, so you cannot {what}.", hint="Ask a steward."

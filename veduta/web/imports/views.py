@@ -100,8 +100,10 @@ def upload(request: Request, pk: uuid.UUID) -> HttpResponse:
 
 
 def _upload(request: Request, pk: uuid.UUID) -> Upload:
-    """Raises Http404, for another's file that is for no dataset yet too, and Bound for one for a dataset of which
-    somebody may see only some rows."""
+    """The upload, if this person may work on it.
+
+    Raises Http404, for another's file that has no dataset yet too, and RowAccessDenied for one for a dataset of which
+    they may see only some rows."""
     upload = get_object_or_404(Upload.objects.select_related("dataset"), pk=pk)
     if upload.owner_id == request.user.pk or request.user.is_steward:
         return upload
@@ -160,8 +162,9 @@ def _check_context(upload: Upload, problem: VedutaError | None = None) -> dict:
 
 
 def _empty_words(field: DataField, seen: RecognisedColumn | None) -> list[dict[str, Any]]:
-    """The words that may mean empty in a column: how often they are there, whether they count as empty, and what its
-    list of such words is with the other choice."""
+    """The words that may mean empty in a column.
+
+    How often each occurs, whether it counts as empty, and the column's list of such words with the other choice."""
     taken = field.reading.empties
     words = {word.lower(): (word, count) for word, count in (seen.maybe_empty if seen else [])}
     return [

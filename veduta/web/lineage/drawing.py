@@ -50,9 +50,10 @@ SWEEPS = 12
 
 
 def draw(user: User, focus: Dataset | None = None, unfolded: bool = False) -> LineageDrawing:
-    """All sources, datasets, charts and dashboards, or only those that a dataset is made from or goes into, as a user
-    may know them: rows are counted where no rule hides some, and dashboards named that are shared with them. The charts
-    of each dataset are folded into one box if they are many, unless they are asked for `unfolded`."""
+    """All sources, datasets, charts and dashboards, or only those upstream and downstream of a dataset.
+
+    As a user may know them: rows are counted where no rule hides some, and dashboards named that are shared with them.
+    The charts of each dataset are folded into one box if they are many, unless they are asked for `unfolded`."""
     boxes, edges = _build_graph(user)
     if focus:
         near = _find_connected(f"d{focus.pk}", edges)
@@ -167,8 +168,10 @@ def _choose_levels(boxes: dict[str, LineageBox], edges: set[tuple[str, str]]) ->
 
 
 def _bring_near(levels: dict[int, list[LineageBox]], edges: set[tuple[str, str]]) -> None:
-    """Orders each column by the middle of its boxes' neighbours: those before them, then those behind, and so on; the
-    order with the fewest crossings stays. (The barycentre method of Sugiyama, Tagawa and Toda, 1981.)"""
+    """Orders each column's boxes so that few lines cross.
+
+    By the mean position of each box's neighbours, before, then behind, and so on; the order with the fewest crossings
+    stays. Source: the barycentre method of Sugiyama, Tagawa and Toda (1981)."""
     keys = [box.key for column in levels.values() for box in column]
     before = {key: [a for a, b in edges if b == key] for key in keys}
     after = {key: [b for a, b in edges if a == key] for key in keys}

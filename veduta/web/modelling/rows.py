@@ -25,8 +25,9 @@ PAGE = 100
 
 
 class RowsRequest(RequestModel):
-    """Which page (from 1), sorted by which field, and what is searched for; in a file, whether texts stay as they are,
-    also those that a spreadsheet takes for formulas."""
+    """Which page of rows is requested (from 1), sorted by which field, searched for what.
+
+    In a file, whether texts stay as they are, also those that a spreadsheet takes for formulas."""
 
     page: Whole = 1
     sort: Line = ""

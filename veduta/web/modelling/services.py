@@ -1,5 +1,6 @@
-"""A dataset's model as the core needs it: the joined tables' rows, the rules for
-whoever reads, parameters as they are set."""
+"""A dataset's model as the core needs it.
+
+The joined tables' rows, the rules of the reader, and the parameters' values."""
 
 from __future__ import annotations
 
@@ -39,8 +40,9 @@ def load_joined_datasets(tables: Iterable[ModelTable]) -> dict[str, Dataset]:
 
 
 def load_whole_model(dataset: Dataset) -> Model:
-    """The dataset's saved model over the current versions, for nobody in particular; it is kept until one of its
-    datasets changes. Raises VedutaError if it has no rows."""
+    """The dataset's saved model over the current versions, for nobody in particular.
+
+    It is cached until one of its datasets changes. Raises VedutaError if it has no rows."""
     if dataset.deleted_at or dataset.current_id is None:
         return build_model(dataset)  # which says why not
     joined = [table["dataset"] for table in dataset.model.get("tables", ())]

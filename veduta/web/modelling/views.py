@@ -1,5 +1,6 @@
-"""A dataset's model on screen: its tables and joins as a diagram, fields,
-formulas, parameters, drill paths and rules."""
+"""The page of a dataset's model.
+
+Its tables and joins as a diagram, fields, formulas, parameters, drill paths and rules."""
 
 from __future__ import annotations
 
@@ -262,8 +263,10 @@ def _join(there: Model, join: ModelJoin, bound: bool) -> dict[str, Any]:
 
 
 def _make_proposal(there: Model, table: dict[str, Any], joined: set[frozenset[str]], bound: bool) -> dict[str, Any]:
-    """A table that is not joined yet with the join that is likeliest, to the first table or one that is joined to it:
-    what it would match is shown, and nothing is saved until somebody says so."""
+    """Suggest a join for a table that is not joined yet.
+
+    To the first table or one that is joined to it, whichever is likeliest. It shows what would match, and saves nothing
+    until somebody says so."""
     near = ["", *(other for other in there.tables if other and any(other in pair for pair in joined))]
     suggested = None if bound else next(filter(None, (_suggest_join(there, left, table["id"]) for left in near)), None)
     proposal = suggested or ModelJoin.model_construct(left="", right=table["id"], keys=())
@@ -466,8 +469,9 @@ def save_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
 @require_POST
 @require_builder
 def check_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """What there is to say about a formula while it is typed: what is wrong and where, what could follow, and its
-    values by a dimension or by those of a chart."""
+    """Feedback on a formula while it is typed.
+
+    What is wrong and where, what could follow, and its values by a dimension or by those of a chart."""
     dataset, typed = get_dataset(pk), parse_json(request, FormulaTyped)
     definition = load_definition(typed.definition) if typed.definition else None
     there, context = load_model_and_context(dataset, request.user, definition.values if definition else None)

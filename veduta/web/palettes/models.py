@@ -18,8 +18,10 @@ from veduta.core.chart.value_colours import make_value_keys
 
 
 class ValueColour(models.Model):
-    """The colour of a value of a field, or of values of several: the one that it was `given`, or one that somebody has
-    set. Fields are known by their names, in whatever case, and values by what `keys_of` makes of them, as JSON."""
+    """The colour of a field's value, or of values of several fields.
+
+    One that it was `given`, or one that somebody has set. Fields are known by their names, in whatever case, and values
+    by what `keys_of` makes of them, as JSON."""
 
     key = models.CharField(max_length=620)
     fields = models.JSONField()
@@ -55,8 +57,9 @@ class ValueColour(models.Model):
 
 
 class Palette(models.Model):
-    """Colours that stand in the place of Veduta's own while they are in use: of series, from low to high, or around a
-    middle."""
+    """A palette that replaces Veduta's own while it is in use.
+
+    Colours of series, from low to high, or around a middle."""
 
     name = models.CharField(max_length=100)
     kind = models.CharField(max_length=10, choices=[(kind, what) for kind, (what, *_) in PALETTES.items()])

@@ -76,8 +76,10 @@ def run(refresh: Refresh) -> None:
 
 
 def may_start(refresh: Refresh) -> bool:
-    """Whether nothing is under way for its dataset, and nothing that was asked for earlier is still to be done for a
-    dataset that it reads."""
+    """Whether a job may start.
+
+    It may if nothing is running for its dataset, and nothing that was asked for earlier waits for a dataset that it
+    reads."""
     open_ = Refresh.objects.filter(state__in=[Refresh.State.QUEUED, Refresh.State.RUNNING])
     if open_.filter(dataset=refresh.dataset_id, state=Refresh.State.RUNNING).exists():
         return False
@@ -124,8 +126,9 @@ def _refresh(refresh: Refresh) -> None:
 
 
 def _take_in(refresh: Refresh, progress: Progress) -> tuple[Version | None, list[DataField], Source | None]:
-    """The rows of the dataset's own source: a new file's or newly fetched ones, else those taken in before; and the
-    source, if it is another now."""
+    """The rows of the dataset's own source, and the source if it is a new one.
+
+    A new file's or newly fetched ones, else those imported before."""
     dataset, upload = refresh.dataset, refresh.upload
     before = dataset.intake
     origin, source = dataset.origin, None

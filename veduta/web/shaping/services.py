@@ -1,5 +1,6 @@
-"""Working on a dataset's steps: drafts, looks at the rows behind a step, putting the steps into force; and datasets
-made from datasets."""
+"""Work on a dataset's shaping steps.
+
+Drafts, previews of the rows behind a step, applying the steps; and datasets made from datasets."""
 
 from __future__ import annotations
 

@@ -97,8 +97,10 @@ class StepsSent(RequestModel):
 
 
 class PreviewRequest(StepsSent):
-    """The form of the step being edited, which stands at `place` or is `opening` there as a `fresh` one; the page of
-    rows; the column whose summary is shown; the revision of the draft that all is based on."""
+    """What the shaping page shows.
+
+    The form of the step being edited, which stands at `place` or is `opening` there as a `fresh` one; the page of rows;
+    the column whose summary is shown; the revision of the draft that all is based on."""
 
     editing: Object = {}
     place: Whole | None = None
@@ -414,8 +416,7 @@ def show_failures(request: Request, pk: uuid.UUID) -> HttpResponse:
 @require_POST
 @require_builder
 def check_formula(request: Request, pk: uuid.UUID) -> JsonResponse:
-    """What there is to say about a formula while it is typed: what is wrong and
-    where, what could follow, its values."""
+    """Feedback on a formula while it is typed: what is wrong and where, what could follow, its values."""
     now = parse_json(request, StepFormulaTyped)
     draft, text, caret = _make_draft(request, get_dataset(pk), now), now.formula, now.caret
     before = _load_before(draft, now.id, now.place)

@@ -112,8 +112,10 @@ def set_access(user: User, connection: Connection, only_granted: bool, people: l
 
 
 def may_use(user: User, connection: Connection) -> bool:
-    """Whether somebody may see a connection and fetch through it: as it is granted, and unless rules keep from them
-    some rows of a dataset that it feeds, which they would fetch whole."""
+    """Whether somebody may see a connection and fetch through it.
+
+    It must be granted to them, and no rule may keep from them rows of a dataset that it feeds, since they would fetch
+    them all."""
     if user.is_steward:
         return True
     if not user.builds:
@@ -294,8 +296,9 @@ def name_of_source(source: Fetched) -> str:
 def try_out(
     user: User, data: dict[str, Any], dataset: Dataset | None = None, wanted: Callable[[], bool] = lambda: True
 ) -> Upload:
-    """Fetch some rows of a feed or table and look at them, as with a file; for some seconds at most, and only as long
-    as they are wanted."""
+    """Fetch and preview some rows of a feed or table, as of a file.
+
+    For some seconds at most, and only as long as somebody wants them."""
     must_build(user)
     source = read_source(data)
     must_use(user, get_source_connection(source))
@@ -329,8 +332,9 @@ def fetch_all(
     marks: dict[str, str] | None = None,
     last: Any = None,
 ) -> FetchedFeed:
-    """Fetch all rows of a feed or table for an upload, and match its columns with those known; columns that are new are
-    taken in as they are recognised. `wanted` is asked from another thread."""
+    """Fetch all rows of a feed or table for an upload, and match its columns with those known.
+
+    New columns are taken in as they are recognised. `wanted` is called from another thread."""
     landing = Landing.begin(upload.landing)
     source = load_source(upload.about["source"])
     assert isinstance(source, FeedSource | TableSource)

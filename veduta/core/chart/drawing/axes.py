@@ -136,8 +136,9 @@ def _build_digits(number: str, language: Language, pattern: str = ".6~g") -> str
 
 
 def _add_units(number_format: NumberFormat, size: str, has_sign: bool = False) -> dict[str, Any]:
-    """The label of an axis from how a number's size is written: with its sign (unless it `has_sign`) or brackets, and
-    its units."""
+    """The label of an axis, from how a number's size is written.
+
+    It carries the sign (unless the axis `has_sign`) or brackets, and the units."""
     before, after = (_quote(unit) for unit in (number_format.before, number_format.after))
     size = f"{before} + {size}" if number_format.before else size
     size = f"{size} + {after}" if number_format.after else size

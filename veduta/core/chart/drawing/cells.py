@@ -98,10 +98,11 @@ class TableLine:
 
 @dataclass
 class TableLayout:
-    """Heading rows, body rows that start with `row_headings` headings, and total rows, all of cells, and how it looks
-    as a whole. `depths` are, for each body row, how many dimensions the group has that it closes as a subtotal, or 0.
-    `sorted_by` are the columns by which it is sorted, as headings name them. Where these rows are but a page of a
-    longer table, it has so many rows in all (`rows_there`)."""
+    """A table as it is drawn: heading rows, body rows, total rows and its looks.
+
+    Body rows start with `row_headings` headings. `depths` are, for each body row, the number of dimensions of the group
+    that it closes as a subtotal, or 0. `sorted_by` are the columns of the sort, as headings name them. Of a longer
+    table these rows are one page; `rows_there` counts them all."""
 
     headings: list[list[Cell]]
     rows: list[list[Cell]]
@@ -245,8 +246,7 @@ def list_total_notes(measures: list[Column]) -> list[str]:
 
 
 def sort_values(values: list[Any], own: Sequence[Any] = ()) -> list[Any]:
-    """The values across in their order: first those that have one of their own, the empty one and what was gathered
-    last."""
+    """The values across in order: those with a value first, then the empty one, then the rest."""
     there = dict.fromkeys(values)
     first = [value for value in own if value in there]
     last = [value for value in (None, REST_POINT) if value in there and value not in first]
@@ -259,8 +259,10 @@ def make_subtotal_heading(text: str, span: int, group: Key) -> Cell:
 
 
 def insert_subtotals(keys: list[Key], depths: Sequence[int], above: bool = False) -> list[Key]:
-    """Keys of rows with those of the groups that so many of their first values make, from few to many, each below its
-    rows, or above them.
+    """The keys of rows with a key for each subtotal.
+
+    `levels` are how many leading values a subtotal's group has, from few to many; each subtotal stands below its rows,
+    or above them.
 
     >>> insert_subtotals([("A", 1), ("A", 2), ("B", 1)], [1])
     [('A', 1), ('A', 2), ('A',), ('B', 1), ('B',)]

@@ -27,8 +27,9 @@ ON_MARKS = (WHITE, BLACK, ON_SERIES, ON_LIGHT_SERIES)
 
 
 def apply_conditional_colours(drawing: Drawing, formats: Sequence[ConditionalFormat]) -> Drawing:
-    """The drawing with the colours of conditional formats; each mark says in `format` and `label_format` which of them
-    it has."""
+    """The drawing with the colours of conditional formats.
+
+    The fields `format` and `label_format` of a mark say which of them it has."""
     if drawing.spec is None or not any(rule.ground or rule.colour for rule in formats):
         return drawing
     spec = copy_spec(drawing.spec)

@@ -20,8 +20,10 @@ from veduta.core.query.query import Column, Result
 
 @dataclass(frozen=True)
 class CellLook:
-    """How a cell or mark looks by the conditional formats that hold, each part by the first that sets it: names of
-    colours, a sign, and what they say. `ground_by` and `colour_by` are the positions of those that colour it, or -1."""
+    """How a cell or mark looks by the conditional formats that hold.
+
+    Each part comes from the first format that sets it: names of colours, a sign, and words. `ground_by` and `colour_by`
+    are the positions of the formats that colour it, or -1."""
 
     colour: str = ""
     ground: str = ""

@@ -36,8 +36,9 @@ LAST = {None: 2, REST_POINT: 3}
 
 
 def draw_crosstab(picture: Picture, across: int) -> Drawing:
-    """The last dimensions across, the others down, every measure where they meet; totals at the right and below, and
-    subtotals after each group where they are asked for."""
+    """A crosstab: the last dimensions across, the others down, measures where they meet.
+
+    Totals stand at the right and below, and subtotals after each group where they are on."""
     crosstab = _Crosstab(picture, len(picture.dimensions) - across)
     notes = [*crosstab.notes, *list_total_notes(picture.measures)] if crosstab.has_totals else crosstab.notes
     depths = [depth for line in crosstab.lines_down for depth in crosstab.list_depths(line)]
@@ -109,8 +110,9 @@ class _Crosstab:
         return sorted(keys, key=lambda key: [rank[value] for rank, value in zip(ranks, key, strict=True)])
 
     def _list_keys_down(self) -> list[Key]:
-        """As the answer has them, or on each level by the measure that they are sorted by, at a place across or in
-        total. What is empty comes last."""
+        """The values in the answer's order, or sorted on each level by a measure.
+
+        The measure is read in one column across, or in the total. Empty values come last."""
         keys = list(dict.fromkeys(key[: self.depth] for key in self.cells))
         sort, column = self.picture.definition.sort, self._find_sorted_measure()
         places = (across for _, across in self.found)

@@ -17,9 +17,10 @@ OF_EACH_PIECE = 4
 
 
 def thin_points(picture: Picture, notes: list[str]) -> Picture:
-    """A picture whose lines have no more points than can be seen: of each piece the first, the last, the lowest and the
-    highest (M4: Jugel, Jerzak, Hackenbroich, Markl 2014), so that no extreme is lost, and the gaps. What is left out is
-    said."""
+    """The picture with no more points a line than can be seen.
+
+    Each slice keeps its first, last, lowest and highest point (M4: Jugel, Jerzak, Hackenbroich, Markl 2014), so that no
+    extreme and no gap is lost. A note says how many are left out."""
     frame, dimensions = picture.result.frame, [column.key for column in picture.dimensions]
     values = [column.key for column in picture.measures if column.kind.is_number]
     if frame.height * max(1, len(values)) <= MOST_POINTS or not values or not dimensions:
@@ -47,8 +48,9 @@ def _keep_telling(cut: pl.DataFrame, along: str, series: list[str], value: str) 
 
 
 def _keep_gaps(picture: Picture, frame: pl.DataFrame, series: list[str], notes: list[str]) -> pl.DataFrame:
-    """The rows with an empty one where a line of a time axis breaks off, so that gaps stay gaps; unless there are more
-    of them than can be seen, which is said."""
+    """The rows with an empty one wherever a line on a time axis has a gap.
+
+    If there are more gaps than can be seen, the line is left whole, with a note."""
     along, dimension = picture.dimensions[0].key, picture.dimensions[0].dimension
     if not dimension.is_time_axis:
         return frame

@@ -36,8 +36,9 @@ class Event:
 def find_events(
     fields: EventFields, model: Model, context: Context, span: tuple[dt.date, dt.date]
 ) -> tuple[list[Event], int]:
-    """The first events of a dataset within a span of days, in their order, and how many there are; rows without a first
-    day are none. Raises DefinitionProblem if it has no such fields."""
+    """The first events of a dataset within a span of days, in order, and their number.
+
+    Rows without a first day are no events. Raises DefinitionProblem if the dataset has no such fields."""
     columns = [name for name in (fields.start, fields.end, fields.words) if name]
     dated = [model.schema[name].kind.is_date for name in (fields.start, fields.end) if name]
     if not all(dated):

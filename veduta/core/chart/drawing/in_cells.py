@@ -33,8 +33,9 @@ MOST_LETTERS = 24
 
 @dataclass(frozen=True)
 class InCellDrawing:
-    """The cells of one measure's column: how they look, the ends of the values that they are relative to (by the first
-    dimension's, where each of these has its own), and the small line of each row."""
+    """The cells of one measure's column: their looks, their range and their small lines.
+
+    Ends of the range may be those of each group of the first dimension."""
 
     look: ColumnLook
     ends: Mapping[Any, Ends]
@@ -65,8 +66,9 @@ class InCellDrawing:
 
 
 class MeasureCells:
-    """Makes the cells of a table's measures, with what is drawn beside their numbers and how conditional formats have
-    them look. Only the values of cells count for bars and shades, not totals, unless a column is set so."""
+    """Makes the cells of a table's measures, with bars, shades and conditional formats.
+
+    Only the values of cells count for bars and shades, not totals, unless a column is set so."""
 
     def __init__(self, picture: Picture) -> None:
         self.picture = picture
@@ -85,8 +87,9 @@ class MeasureCells:
         return drawn.apply_to(cell, row[column.key], key) if drawn else cell
 
     def make_total(self, position: int, row: Row, key: Key = (), behind: list[Any] | None = None) -> Cell:
-        """The cell of a measure's total, of the group that `key` names, with the rows `behind` it unless some of those
-        were not kept."""
+        """The cell of a measure's total, of the group that `key` names.
+
+        It links to the rows `behind` it unless some of its groups were left out."""
         column, keep, drawn = self.picture.measures[position], self.picture.definition.keep, self.drawn[position]
         cell = measure_cell(self.picture, column, row, None)
         if keep is None or keep.rest:
@@ -155,8 +158,9 @@ def choose_own_shade(value: float, low: float, high: float, look: ColumnLook, pa
 
 
 def place_bar(value: float, low: float, high: float) -> tuple[float, float, bool]:
-    """Where the bar of a value begins and how long it is, in percent of the cell, and whether it is of a negative
-    value. The bars of a column share their zero."""
+    """Where a value's bar begins and its length, in percent of the cell, and its sign.
+
+    The bars of a column share their zero."""
     left, right = min(low, 0), max(high, 0)
     spread = (right - left) or 1
     start, end = sorted(((value - left) / spread, -left / spread))
@@ -164,8 +168,9 @@ def place_bar(value: float, low: float, high: float) -> tuple[float, float, bool
 
 
 def choose_shade_step(value: float, low: float, high: float) -> str:
-    """The step of a value's shade, from rise-1 to rise-9, or to fall-9 below zero where there are values on both
-    sides."""
+    """The step of a value's shade: rise-1 to rise-9, or fall-1 to fall-9 below zero.
+
+    Falling shades are used only where values stand on both sides of zero."""
     if low < 0 < high:
         way, share = ("fall" if value < 0 else "rise"), abs(value) / max(-low, high)
     else:

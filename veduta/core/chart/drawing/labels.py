@@ -65,9 +65,10 @@ def choose(made: Sequence[Mark], which: Which) -> list[Mark]:
 
 
 def note_labels(picture: Picture, made: Sequence[Mark], chosen: Sequence[Mark]) -> None:
-    """Notes in the marks' `more` which are labelled (1 in `labelled`), what each label says in `words` and, where there
-    is little room, in `short`, how `wide` it is, how wide the widest of all are (`widest`, `widest_short`), and which
-    is the highest above zero, or the deepest below (1 in `top`)."""
+    """Notes in the marks' `more` which have a label, and what it says.
+
+    `labelled` is 1, `words` the label, `short` what it says where there is little room, `wide` its width; `widest` and
+    `widest_short` are the greatest of all. `top` is 1 for the highest mark above zero, or the deepest below."""
     ids = {id(mark) for mark in chosen}
     for mark in made:
         mark.more["labelled"] = int(id(mark) in ids)
@@ -94,8 +95,9 @@ def _write_label(picture: Picture, mark: Mark, value: str) -> str:
 
 
 def fit_labels(room: str, keeps_top: bool = True) -> Spec:
-    """The channel of texts that are whole where the widest of all has the room that an expression says, and short
-    where it has not; the highest may be whole nevertheless."""
+    """The text channel that is whole where the widest label has room, else short.
+
+    An expression says how much room there is; the label of the highest mark may be whole in either case."""
     is_short = f"datum.widest > {room}" + " && datum.top !== 1" * keeps_top
     return {"field": "words", "condition": {"test": is_short, "value": {"expr": "datum.short"}}}
 
@@ -174,9 +176,10 @@ def label_stacks(along: Spec, across: Spec, order: Spec, paints: dict[str, str])
 
 
 def set_apart(made: Sequence[Mark], chosen: Sequence[Mark], field: str, logarithmic: bool = False) -> None:
-    """Notes for each label those that go before it, the higher ones, and may touch it in a small drawing: where they
-    stand (`near0_x`, as the `field` of places says it, and `near0_y`) and how many pixels apart both are at least
-    (`near0_wide`). One in a crowd is not `labelled`."""
+    """Notes for each label the more important ones that it may touch in a small drawing.
+
+    `near0_x` (in the `field` of positions) and `near0_y` say where such a one stands, `near0_wide` how many pixels both
+    must be apart. A label in a crowd is not `labelled`."""
     ranked = sorted(chosen, key=lambda mark: -mark.value)
     if len(ranked) > MOST_PLACED:
         for mark in ranked[1:-1]:
@@ -249,9 +252,10 @@ def _is_free(number: int, field: str) -> str:
 
 
 def note_ends(made: Sequence[Mark]) -> bool:
-    """Notes the last mark of each series in `more`: 1 in `end`, what stands there (`end_name`), its place among the
-    ends from the highest down (`end_rank`), and the values of those above it (`end0` and so on). Returns whether
-    there are not too many to be named."""
+    """Notes the last mark of each series in `more`, and returns whether all can be named.
+
+    `end` is 1, `end_name` the label, `end_rank` its place among the ends from the top, and `end0` and so on the values
+    of the ends above it."""
     ends = sorted((series[-1] for series in _split_series(made)), key=lambda mark: -mark.value)
     for mark in made:
         mark.more["end"] = 0
@@ -277,8 +281,9 @@ def shorten_middle(name: str) -> str:
 
 
 def label_line_ends(along: Spec, across: Spec, colour: Spec) -> Spec:
-    """The names of series where their lines end, moved down or up as far as they must be so that none touch: each is a
-    line below the one above it, and there is room for those below it."""
+    """The names at the ends of lines, moved apart so that none touch.
+
+    Each stands a line below the one above it, and leaves room for those below."""
     own = "scale('y', datum.value)"
     pushed = [
         f"(isValid(datum.end{i}) ? scale('y', datum.end{i}) : -1e6) + {LINE} * (datum.end_rank - {i})"

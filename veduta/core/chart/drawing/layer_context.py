@@ -27,9 +27,10 @@ BY_THE_FIRST = (0,)
 
 @dataclass
 class LayerContext:
-    """What layers stand on: the channel along the first dimension, which way the drawing lies, how series share a
-    place, and the colours of the legend's entries. `layered` says that the rows are those of several layers; so many of
-    them have `shades`."""
+    """What all layers of a drawing share.
+
+    The channel along the first dimension, the direction, how series share a place, and the colours of the legend's
+    entries. `layered` says that rows belong to several layers; `shades` counts those with a shade."""
 
     picture: Picture
     along: Encoding
@@ -65,8 +66,9 @@ class LayerContext:
 
 @dataclass
 class PlacedLayer:
-    """A layer with its number, its marks, the measures they show, and what their colour goes by: a `test` that they
-    pass or not, or the `shade` of a measure."""
+    """A layer with its number, its marks, their measures and what their colour shows.
+
+    The colour shows a `test` that marks pass or not, or the `shade` of a measure."""
 
     layer: Layer
     number: int

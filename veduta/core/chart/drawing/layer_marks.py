@@ -197,8 +197,10 @@ def _draw_lines(ground: LayerContext, each: PlacedLayer, across: Encoding) -> li
 
 
 def _mark_alone_and_tail(picture: Picture, made: list[Mark]) -> None:
-    """Mark points with no neighbour to draw a line to, the last two points where the last is unfinished, and those that
-    are selected or that a conditional format colours."""
+    """Mark the points that need a dot of their own.
+
+    Those with no neighbour to draw a line to, the last two where the last period is unfinished, and those that are
+    selected or coloured by a conditional format."""
     by_series: dict[str, list[Mark]] = {}
     for mark in made:
         by_series.setdefault(mark.series, []).append(mark)

@@ -62,7 +62,7 @@ STACKED = ("bar", "area")
 ONLY_UPRIGHT = {"line", "step", "area", "band"}
 
 
-def draw_layers(
+def draw_layers(  # noqa: PLR0913 - options, each given by name
     picture: Picture,
     layers: Sequence[Layer],
     *,
@@ -124,8 +124,9 @@ def draw_layers(
 
 
 def _note_labels(ground: LayerContext, placed: Sequence[PlacedLayer]) -> None:
-    """Notes what labels need to know: those of values, which are asked for or stand beside lying bars, and the texts of
-    layers of texts."""
+    """Notes what labels need to know, where there are any.
+
+    Labels of values are asked for, or stand beside lying bars; layers of texts have their texts."""
     picture = ground.picture
     for each in placed:
         if each.layer.how == "text" or has_values_beside(ground, each):

@@ -23,11 +23,13 @@ EPOCH = dt.date(1970, 1, 1).toordinal()
 
 @dataclass(slots=True)
 class Mark:
-    """A mark: its value of the first dimension (`along`, as words `name`), its `series`, its `value` (as words `text`),
-    what a tooltip lists (`tip`), what is read aloud (`said`), its `point` for selections (none for what stands for no
-    rows), whether it is drawn at full strength (`on`) and whether its period is `unfinished`. `paint` is its entry in
-    the legend, `layer` the number of the layer that draws it, `measure` the key of the column that its value is of;
-    `more` is what some kinds of drawing need besides."""
+    """One mark of a drawing.
+
+    Its value of the first dimension is `along` (as words `name`), its `series`, its `value` (as words `text`), what a
+    tooltip lists (`tip`), what is read aloud (`said`), its `point` for selections (none for what stands for no rows),
+    whether it is drawn at full strength (`on`) and whether its period is `unfinished`. `paint` is its entry in the
+    legend, `layer` the number of the layer that draws it, `measure` the key of its value's column; `more` is what some
+    kinds of drawing need besides."""
 
     along: Any
     name: str
@@ -119,8 +121,9 @@ def make_marks(
 
 
 def _look_so(mark: Mark, look: CellLook) -> None:
-    """A mark with what conditional formats say of it: which of them colour it (`format`) and its label
-    (`label_format`) stands in `more`."""
+    """A mark with what conditional formats say of it.
+
+    `format` in its `more` is the one that colours it, `label_format` the one that colours its label."""
     mark.more |= {"format": look.ground_by, "label_format": look.colour_by}
     mark.tip = [*mark.tip, *(["", f"{look.sign} {words}".strip()] for words in look.said)]
     mark.said = "; ".join([mark.said, *look.said])

@@ -167,9 +167,10 @@ class Picture:
 
 @dataclass
 class PanelRoom:
-    """How panels want to be laid out, in pixels: how many there are, how many stand beside one another (0 for as many
-    as fit), whether rows and columns mean something, how far they are apart, how much stands out at their right, and
-    the least each can be read at."""
+    """How panels are laid out, in pixels.
+
+    How many there are, how many stand in a row (0 for as many as fit), whether rows and columns mean something, their
+    distance, how much stands out at their right, and the least size at which each can be read."""
 
     count: int
     columns: int
@@ -183,11 +184,12 @@ class PanelRoom:
 
 @dataclass
 class Drawing:
-    """A specification of the chart grammar with its rows, a table, figures or words; `notes` say what is not as it
-    seems. `along` is the direction in which a range of the first dimension can be dragged over, if there is one.
-    Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification has them all,
-    for the page to show as many as there is room for. Data besides the rows is `named`. Its `parts` can be set to look
-    otherwise; it stands on a `sheet`."""
+    """A drawn chart: a specification of the chart grammar with its rows, a table, or figures.
+
+    `notes` say what is not as it seems. `along` is the direction in which a range of the first dimension can be
+    dragged, if any. Below `least_height`, in pixels, it cannot be read. Where it is made of `panels`, the specification
+    has them all, for the page to show as many as there is room for. Data besides the rows is `named`. Its `parts` can
+    be formatted; it stands on a `sheet`."""
 
     spec: dict[str, Any] | None = None
     rows: list[dict[str, Any]] = dataclasses.field(default_factory=list)

@@ -107,8 +107,10 @@ def _show_points(unit: Spec, test: str | Spec) -> None:
 
 
 def add_patterns(spec: Spec) -> Spec:
-    """With dashes of lines and shapes of points that tell series apart, and the names of those that a page is to fill
-    with patterns, in their order; around texts `on` such fills is to be some of the ground."""
+    """The drawing with dashes and shapes that tell series apart without colour.
+
+    Also the names of series that a page fills with patterns, in order; behind texts `on` such fills is some of the
+    ground."""
     filled: dict[str, None] = {}
     for unit in iterate_units(spec):
         colour, kind = unit.get("encoding", {}).get("color", {}), find_mark_type(unit)

@@ -27,8 +27,10 @@ STEPS_WORDS = {"0": "Smooth", "3": "3 steps", "5": "5 steps", "7": "7 steps"}
 def build_shade(
     picture: Picture, measure: Column, made: Sequence[Mark], field: str = "value", steps: int = 0
 ) -> dict[str, Any]:
-    """The colour channel of a measure, which stands in a field of the marks: from pale to dark, or to both sides of
-    zero; the same in all panels. In about so many `steps`, all values of one have the shade of its middle."""
+    """The colour channel of a measure that stands in a field of the marks.
+
+    It goes from pale to dark, or to both sides of zero, the same in all panels. In about so many `steps`, all values of
+    a step have the shade of its middle."""
     values = (picture.whole or picture).result.frame[measure.key].drop_nulls().to_list()
     low, high = min(values, default=0), max(values, default=0)
     classes = Steps.from_range(low, high, steps) if steps and low < high else None

@@ -31,8 +31,9 @@ CUT_LENGTHS = "The lengths of bars and areas do not compare, as their axis does 
 
 
 def list_drawn_parts(drawing: Drawing, has_labels: bool = False) -> list[DrawnPart]:
-    """The parts that a drawing has, in the order in which they are read; only its texts where there is no
-    specification. It may have labels that are not drawn now."""
+    """The parts of a drawing in reading order.
+
+    Without a specification these are its texts only. Labels are listed even where none are drawn now."""
     texts = DrawnPart("title", "Title and note")
     if drawing.spec is None:
         tables = [DrawnPart("table", "The whole table"), DrawnPart("whole", "Its sheet")] if drawing.table else []
@@ -58,8 +59,9 @@ def _make_axis_part(part: PartName, channel: Spec, drawing: Drawing) -> DrawnPar
 
 
 def apply_style_overrides(drawing: Drawing, look: Look, has_labels: bool = False) -> Drawing:
-    """The drawing with its parts as they are set to look, and told; those that are hidden can be shown again, also
-    labels. What cannot be so is said."""
+    """The drawing with its parts formatted as the chart says, and listed for the page.
+
+    Hidden parts can be shown again, labels too. What cannot be applied is noted."""
     drawing = replace(drawing, parts=list_drawn_parts(drawing, has_labels), sheet=_make_sheet(look.whole))
     if drawing.table:
         return replace(drawing, table=replace(drawing.table, look=look.table))

@@ -234,8 +234,9 @@ def set_aligned(
     low: float | None = None,
     formula: str = "",
 ) -> ChartDefinition:
-    """Count the time axis from the first period in which a measure reached a
-    number, or a test held; nothing ends it."""
+    """Count the time axis from the first period in which a measure reached a number or passed a test.
+
+    Once begun, it never ends."""
     if measure is not None and low is not None:
         formula = f"{measure_formula(measure)} >= {low:.15g}"
     elif formula:
@@ -315,8 +316,9 @@ def set_group(
     width: Annotated[float, Field(ge=0)] | None = None,
     classes: Annotated[int, Field(gt=0, le=MOST_CLASSES)] | None = None,
 ) -> ChartDefinition:
-    """Group by another field, at another grain or in classes, of a width or so many; a width of 0 is each value by
-    itself. An index at the end adds a dimension."""
+    """Group by another field, at another grain or in classes of a width or a number.
+
+    A width of 0 keeps each value by itself. An index past the end adds a dimension."""
     old = group_of(definition, clause, index)
     name = field or (old.field if old else "")
     if not name:
@@ -467,8 +469,9 @@ def _make_membership(filter: MembershipFilter, model: Model, formula: str, withi
 def only_marks(
     definition: ChartDefinition, model: Model, points: list[list[Any]], exclude: bool = False
 ) -> ChartDefinition:
-    """Narrow a chart to some of its marks, or to all but them: by the values of its only dimension, which are listed
-    with those of a list that is there, or else by the marks themselves."""
+    """Filter a chart to some of its marks, or to all but them.
+
+    Values of an only dimension go into the list filter that is there; marks of several are filtered as marks."""
     made = make_marks_filter(definition, points, exclude)
     if made is None:
         raise DefinitionProblem("These marks have no values of their own.", hint="Choose marks of a dimension.")

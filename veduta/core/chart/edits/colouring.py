@@ -24,8 +24,9 @@ def set_value_colour(
     values: Annotated[tuple[Value, ...], Field(min_length=1, max_length=3)],
     colour: Colour = "",
 ) -> ChartDefinition:
-    """The colour of a value of the dimension that the chart shows in colours, or of values of several, in this chart
-    alone; "" is the one it has elsewhere."""
+    """The colour of a value in this chart alone; "" is the one it has elsewhere.
+
+    The value is one of the dimension shown in colours, or values of several."""
     fields = tuple(make_field_key(each) for each in choose_kind(definition, model)[0].list_coloured_groups(definition))
     if len(fields) != len(values):
         raise DefinitionProblem("The chart does not show such values in colours any more.", hint="Load the page again.")

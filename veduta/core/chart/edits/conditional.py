@@ -22,8 +22,9 @@ PALE = "#F8DFDC"
 def add_condition(
     definition: ChartDefinition, model: Model, index: Index = 0, tests: Literal["measure", "dimension"] = "measure"
 ) -> ChartDefinition:
-    """Have a measure or a dimension, by its position, look otherwise where something holds: at first where the measure
-    is below its mean, or the dimension is empty."""
+    """Add a conditional format to a measure or a dimension, by its position.
+
+    It begins with a test that fits: a measure below its mean, an empty dimension."""
     ground = PALE if choose_kind(definition, model)[0].in_cells else "worse"
     if tests == "dimension":
         dimension = get_item(definition.groups, index)
@@ -36,8 +37,9 @@ def add_condition(
 
 @edit
 def set_condition(definition: ChartDefinition, model: Model, index: Index, changes: dict[str, Any]) -> ChartDefinition:
-    """Change what a conditional format tests, or how what it holds of looks; a formula is written with the fields'
-    names. Raises DefinitionProblem for what it cannot have."""
+    """Change what a conditional format tests, or how what passes it looks.
+
+    A formula is written with the fields' names. Raises DefinitionProblem for what it cannot have."""
     rule = get_item(definition.conditional, index)
     if "formula" in changes:
         changes = changes | {"formula": test_formula(str(changes["formula"]), model)}

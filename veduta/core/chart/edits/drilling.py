@@ -17,8 +17,9 @@ GroupClause = Literal["by", "split", "panels"]
 
 @edit
 def drill(definition: ChartDefinition, model: Model, step: DrillStep) -> ChartDefinition:
-    """Put another dimension in the place of one, which then is said in the sentence, for all of its values or for one
-    of them. Whoever makes a chart may go anywhere, whatever its readers may."""
+    """Replace a dimension with another, for all of its values or for one of them.
+
+    The sentence then names the new one. Who edits a chart may go anywhere, whatever its readers may."""
     after = apply_drill_step(change_definition(definition, drill=Drilling()), step, model)
     return change_definition(after, drill=definition.drill)
 

@@ -46,8 +46,10 @@ class Completion:
 
 
 def find_problem(text: str, fields: Sequence[str] | None = None) -> GrammarProblem | None:
-    """The first thing that is wrong with a specification, if anything is; also that it names other `fields` than its
-    rows have, where these are known and it makes none itself."""
+    """The first thing wrong with a specification, if anything is.
+
+    That includes fields other than those of its rows (`fields`), where these are known and the specification makes none
+    itself."""
     if len(text) > LONGEST:
         return GrammarProblem(f"It is longer than {LONGEST:,} letters.", 1, SourceSpan(0, 1))
     try:
@@ -152,8 +154,9 @@ def _is_within_rows(path: Path) -> bool:
 
 
 def _find_deepest(error: jsonschema_rs.ValidationError, spec: Spec) -> Found:
-    """The most telling of what is wrong: among all that the alternatives complain of, what lies deepest, and means
-    nothing in any of them."""
+    """The most telling of the validation errors.
+
+    Among all that the alternatives complain of, the deepest one that means nothing in any of them."""
     by_path: dict[Path, list[jsonschema_rs.ValidationError]] = {}
     for leaf in _leaves(error):
         by_path.setdefault(tuple(leaf.instance_path), []).append(leaf)

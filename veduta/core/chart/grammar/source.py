@@ -21,8 +21,9 @@ class SourceSpan:
 
 @dataclass
 class _Open:
-    """An object or a list that has begun: where it stands, the key whose value comes next, how many items it has, and
-    whether a colon was read after the key."""
+    """An object or an array that is still open.
+
+    Where it begins, the key whose value comes next, its number of items, and whether a colon followed the key."""
 
     path: Path
     is_object: bool

@@ -67,8 +67,10 @@ class ChartShape:
         return len(units) == 1 and units != {("number", "")}
 
     def explain_no_whole(self, positions: Sequence[int] | None = None) -> str:
-        """Why the values of the groups, of all measures or of some by their positions, are no parts of a whole, which
-        could be stacked or have a share of it; "" if they are."""
+        """Why the groups' values are not parts of a whole, or "" if they are.
+
+        Only parts of a whole can be stacked or have a share of it. Looks at all measures, or some by their positions.
+        """
         measures = self.measures if positions is None else [self.measures[i] for i in positions]
         by_dimension = len(self.groups) > 1 or len(measures) == 1
         over_time = by_dimension and bool(self.groups) and self.groups[-1].is_time_axis
@@ -216,8 +218,9 @@ class ChartKind:
     def build_secondary_query(
         self, definition: ChartDefinition, model: Model, extra: tuple[Filter, ...] = ()
     ) -> Query | None:
-        """Another question whose answer the drawing needs, such as where places are; `extra` filters narrow the
-        chart."""
+        """A second question whose answer the drawing needs, such as coordinates of places.
+
+        The `extra` filters apply to it too."""
         return None
 
     def list_offered_settings(self, asked: ChartShape) -> list[str]:
@@ -225,8 +228,9 @@ class ChartKind:
         return list(self.settings.model_fields)
 
     def set(self, definition: ChartDefinition) -> Any:
-        """Its settings as a chart has them; of those that another kind has set to what this one does not know, its
-        own."""
+        """The settings as a chart has them.
+
+        A setting from another kind that this one does not know falls back to the default."""
         known = {name: value for name, value in definition.settings.items() if name in self.settings.model_fields}
         while True:
             try:
@@ -289,9 +293,10 @@ class StackingSettings(Settings):
 
 
 def apply_stacking(kind: ChartKind, asked: ChartShape) -> tuple[ChartDefinition, str]:
-    """The definition with a way for the series of its layers of bars to share a place: stacked are only parts of a
-    whole, and several measures, which may be a figure and its target, only if somebody says so. And why it is another
-    than was chosen."""
+    """The definition with the way in which its layers of bars share a place, and why.
+
+    Only parts of a whole are stacked; several measures may be a figure and its target, so they are stacked only if
+    somebody says so."""
     definition, chosen = asked.definition, kind.set(asked.definition).stacking
     bars = [layer.measures for layer in kind.list_layers(definition) if layer.how == "bar"]
     several = [measures for measures in bars if len(asked.groups) > 1 or len(measures) > 1]

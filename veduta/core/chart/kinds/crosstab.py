@@ -58,8 +58,9 @@ class Crosstab(ChartKind):
         return min(int(self.set(definition).across), len(definition.groups) - 1)
 
     def list_totals(self, definition: ChartDefinition) -> tuple[tuple[int, ...], ...]:
-        """Those of both sides; where groups are closed by subtotals, or rows are sorted by a measure, of each side's
-        outer dimensions too."""
+        """The totals of both sides, and of outer dimensions where these are needed.
+
+        They are where groups close with subtotals or rows are sorted by a measure."""
         positions = tuple(range(len(definition.groups)))
         first_across = len(positions) - self.count_across(definition)
         down, across = positions[:first_across], positions[first_across:]

@@ -130,8 +130,9 @@ def _make_trend_figure(picture: Picture, column: Column) -> Figure:
 
 
 def _list_compared_periods(last: dt.date, grain: Grain) -> list[tuple[dt.date, str]]:
-    """The periods that one is compared with, and their words: the one before, and that of a year before where periods
-    correspond to each other."""
+    """The periods that one is compared with, and their labels.
+
+    These are the one before, and the one a year before where such periods correspond."""
     if grain is Grain.HOUR:
         return []
     found = [(last - STEPS[grain][1], f"the {grain.words} before")]

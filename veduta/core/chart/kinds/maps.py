@@ -208,8 +208,9 @@ class PointMap(ChartKind):
 
 
 def find_position_fields(field: str, model: Model) -> tuple[str, str] | None:
-    """The fields with the latitude and longitude of a dimension's values: of its own table, or of one whose rows have
-    the dimension too."""
+    """The fields with the latitude and longitude of a dimension's values.
+
+    They are of its own table, or of one whose rows have the dimension too."""
     own = model.schema[field].table
     tables = sorted(model.tables, key=lambda table: table != own)
     for table in tables:
@@ -257,8 +258,9 @@ def _find_box(made: Sequence[Mark]) -> Box:
 
 
 def _find_background(picture: Picture, box: Box) -> Shapes | None:
-    """The shapes that stand behind points: those with the smallest box that holds the middle of all, and most of
-    them."""
+    """The shape set that best holds a map's points.
+
+    Of the sets that hold most of them, the one with the smallest box around their middle."""
     across, down = (box[0] + box[2]) / 2, (box[1] + box[3]) / 2
     holding = [
         shapes
@@ -337,8 +339,9 @@ def _draw_texts(data: list[Spec], place: Spec) -> Spec:
 
 
 def measure_distances(places: Sequence[tuple[float, float, float, float]]) -> list[float]:
-    """For names at longitudes and latitudes, that reach so many pixels to the left and to the right of these, the scale
-    of a map (pixels a radian) from which on each touches none before it."""
+    """From which scale of the map, in pixels a radian, each name touches none before it.
+
+    Names stand at longitudes and latitudes and reach so many pixels to the left and right."""
     laid = [(math.radians(lon), _project_latitude(lat), left, right) for lon, lat, left, right in places]
     scales = []
     for number, (x, y, left, right) in enumerate(laid):

@@ -105,8 +105,9 @@ def _squarify(values: list[float], within: Rectangle) -> list[Rectangle]:
 
 
 def _place_within(parts: list[Mark], within: Rectangle, level: int, levels: int) -> list[dict[str, Any]]:
-    """Rectangles of a level's values, with those of the levels below in them; gives the headings of all but the
-    last."""
+    """Rectangles of a level's values with those of the levels below inside them.
+
+    Adds the headings of all levels but the last."""
     if level == levels - 1:
         _place(parts, within)
         return []

@@ -157,10 +157,11 @@ def compute_expected_share(
     shape: dict[dt.date, float | None] | None = None,
     named: Sequence[Days] = (),
 ) -> float | None:
-    """How much of a target for these periods, each by its first day, should be reached by the end of a day: the share
-    of their days that have passed, or with a `shape` the share of what it has in periods that have passed, of the one
-    that goes on by its days. Of a period only the days that are `named` count, if any are. None for a shape that is
-    not above zero.
+    """The share of a target that should be reached by the end of a day.
+
+    The target is for these periods, each by its first day. The share is that of their days that have passed, or with a
+    `shape` that of its value in periods that have passed, with the current one counted by its days. Only the days that
+    are `named` count, if any are. None for a shape that is not above zero.
 
     >>> from datetime import date
     >>> months = [date(2026, 1, 1), date(2026, 2, 1)]

@@ -31,8 +31,9 @@ class WaterfallStep:
 
 
 def make_steps(changes: list[float | None], begin: float | None = None) -> list[WaterfallStep]:
-    """The parts one after another, each from where the one before ended, then their total; with a total to `begin`
-    with, that first. An empty part changes nothing."""
+    """The parts one after another, each from where the one before ended, then the total.
+
+    A total to `begin` with comes first. An empty part changes nothing."""
     at = begin or 0.0
     found = [] if begin is None else [WaterfallStep(0, at, True)]
     for change in changes:

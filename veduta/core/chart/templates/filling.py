@@ -40,8 +40,9 @@ def is_suitable(place: FieldSlot, field: DataField) -> bool:
 
 
 def propose_fields(template: Template, model: Model) -> dict[str, str]:
-    """The field that each place would have, "" for none: one of the same name, else for what is needed one that suits
-    and that no other place has."""
+    """The field that each slot gets by default, "" for none.
+
+    One of the same name, else for a needed slot one that fits and no other slot has."""
     offered = model.offered
     found: dict[str, str] = {}
     for place in template.places:
@@ -158,9 +159,11 @@ def _complete_definition(definition: ChartDefinition, template: Template, model:
 def copy_design(
     definition: ChartDefinition, template: Template, model: Model, parts: Sequence[LikePart] = ()
 ) -> ChartDefinition:
-    """A chart with the design of a template and its own question: what the design says of its first measure or
-    dimension is said of the chart's first, and so on. What it says of fields that have no counterpart is left out;
-    of the `parts` of a design only some may be taken. Raises DefinitionProblem if the chart cannot be drawn so."""
+    """A chart with the design of a template and its own question.
+
+    What the design says of its first measure or dimension applies to the chart's first, and so on; fields without a
+    counterpart are left out. Of a design, only some `parts` may be taken. Raises DefinitionProblem if the chart cannot
+    be drawn so."""
     design = template.design
     fields = _match_counterparts(definition, template, model)
     measures = list(zip(design.measures, definition.measures, strict=False))
@@ -211,8 +214,9 @@ def _keep_drawing_only(design: ChartDefinition) -> ChartDefinition:
 
 
 def _match_counterparts(definition: ChartDefinition, template: Template, model: Model) -> dict[str, str]:
-    """The fields of a chart by the places of a design, by where they stand in both; of others those of the same
-    name."""
+    """The fields of a chart by the slots of a design, matched by position.
+
+    Other fields are matched by name."""
     pairs: Sequence[tuple[Any, Any]] = [
         *zip(template.design.groups, definition.groups, strict=False),
         *zip(template.design.measures, definition.measures, strict=False),

@@ -137,8 +137,9 @@ def grow_block(definition: DashboardDefinition, block: Name, right: Step = 0, do
 
 @edit
 def put_blocks(definition: DashboardDefinition, blocks: Names, target: Name, side: Side) -> DashboardDefinition:
-    """Put blocks beside another one, which gives half of its place, above or below it, or on a row of their own; on
-    another page as well, if that is where the other one is."""
+    """Put blocks beside another one, above or below it, or on a row of their own.
+
+    Beside it they take half of its place. They move to the other one's page if it is on another."""
     page, onto = get_page_with(definition, blocks, moving=True), get_page_with(definition, [target])
     must_be(onto, "flowing")
     if page.id != onto.id:

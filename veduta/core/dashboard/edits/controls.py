@@ -64,8 +64,10 @@ def shape_control(
 
 
 def _shape_control(control: Control, kind: ControlKind | None, said: dict[str, Any]) -> Control:
-    """Raises DefinitionProblem for a kind that does not suit its field, one that is to hold a value and has none, and
-    what it cannot be set to at first."""
+    """Check that a control suits its field and can have its default.
+
+    Raises DefinitionProblem for a kind that does not suit the field, one that must have a default and has none, and a
+    default that is not possible."""
     if kind and kind != control.kind:
         if control.kind in NOT_FILTERS or kind not in list_control_kinds(control.field_kind):
             raise DefinitionProblem(f"{control.name} cannot be set that way.", hint="Choose another one.")
@@ -109,8 +111,10 @@ def set_colours(
     palettes: dict[PaletteKind, Annotated[str, Field(max_length=100)]] | None = None,
     letters: Letters = "",
 ) -> DashboardDefinition:
-    """The colours of values on this dashboard, and whether it takes none that they have elsewhere; palettes by their
-    names, "" the one in use; and the size of letters."""
+    """Set the colours and palettes of this dashboard and its font size.
+
+    `colours` are those of values, perhaps without those they have elsewhere; palettes go by name, "" is the one in use.
+    """
     named = {kind: name for kind, name in (palettes or {}).items() if name}
     said = {"colours": colours, "own_colours": own_colours, "palettes": named, "letters": letters}
     return definition.model_copy(update=said)

@@ -50,8 +50,9 @@ def set_scope(
     ticked: Annotated[tuple[str, ...], Field(max_length=500)] | None = None,
     fields: Fields | None = None,
 ) -> DashboardDefinition:
-    """Which blocks a control or a filter reaches, as a scope or by the blocks that are `ticked`; and by which fields
-    other data follow. None stays as it is."""
+    """Set which blocks a control or a filter reaches, and by which fields of other data.
+
+    The blocks are a scope or those that are `ticked`. None stays as it is."""
     if ticked is not None:
         scope = make_scope(set(ticked), _list_ids(definition))
     said = {name: value for name, value in (("scope", scope), ("fields", fields)) if value is not None}

@@ -20,8 +20,10 @@ Sizes = Callable[..., pl.Expr]
 
 
 class TextsTooLarge(FormulaProblem):
-    """Polars makes a new error of the same class when one passes through it, with words of its own: so that they do not
-    reach a person, the class says all there is to say."""
+    """A text function whose results would be too large.
+
+    Polars re-creates an error that passes through it, with the same class and its own message; so the class itself
+    holds the message that people read."""
 
     def __init__(self, *_args: Any, **_kwargs: Any) -> None:
         super().__init__(
@@ -32,8 +34,9 @@ class TextsTooLarge(FormulaProblem):
 
 
 def bound_result(make: Sizes, size: Sizes, *texts: pl.Expr) -> pl.Expr:
-    """The text that `make` gives of some texts, if what `size` says of the same ones, the bytes of each result at most,
-    is within bounds; else working it out raises TextsTooLarge."""
+    """The text that `make` builds from some texts, if it is within bounds.
+
+    `size` gives the most bytes of each result; beyond the bounds, computing it raises TextsTooLarge."""
     work = partial(_make_within_bounds, make, size)
     return pl.map_batches(list(texts), work, return_dtype=pl.String, is_elementwise=True)
 
@@ -95,8 +98,9 @@ def replace_text(text: pl.Expr, find: pl.Expr, put: pl.Expr) -> pl.Expr:
 
 
 def replace_pattern(text: pl.Expr, pattern: str, put: str) -> pl.Expr:
-    """The text with all that a regular expression finds replaced; `put` may take groups of it up with $1 and the like,
-    each of which is at most all that was found."""
+    """The text with every match of a regular expression replaced.
+
+    `put` may refer to groups with $1 and the like, each of which is at most the whole match."""
 
     def size(text: pl.Expr) -> pl.Expr:
         bytes_ = text.str.len_bytes().cast(pl.Int64)

@@ -153,8 +153,10 @@ class Engine(ScanPlanner):
         return starts if only is None else starts.filter(starts.is_in(list(only.starts or ())))
 
     def current(self, place: CellLevel, node: TypedExpression) -> Periods:
-        """The periods a place without a time axis stands for: those the chart shows, else what its filters on a date
-        let pass. Raises FormulaProblem if nothing says which."""
+        """The periods that a place without a time axis stands for.
+
+        Those the chart shows, else those its filters on a date let pass. Raises FormulaProblem if nothing says which.
+        """
         if place.periods:
             return place.periods
         if axis := self.chart_axis():

@@ -1,5 +1,6 @@
-"""Where values stand: the cells of a chart or of another grain, perhaps of other
-periods, and the parts read for them."""
+"""The levels at which values stand, and the parts read for them.
+
+A level is the cells of a chart or of another grain, perhaps of other periods."""
 
 from __future__ import annotations
 
@@ -58,8 +59,9 @@ class Periods:
         return self.days is None and self.starts is None
 
     def build_condition(self, schema: Schema, known: str) -> pl.Expr | None:
-        """The condition on a table's rows, of which only the periods `known` may
-        be known ("" its days); None for all."""
+        """The condition of these filters on a table's rows; None for all.
+
+        Of dates only the periods of `known` may be known ("" is days)."""
         if self.days is not None:
             column, inside = pl.col(self.field), pl.lit(False)
             if schema[self.field].kind is DataType.DATE:

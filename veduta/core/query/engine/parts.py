@@ -119,8 +119,9 @@ class PartCompiler:
 
 
 class _RowCompiler(Compiler):
-    """Compiles what is inside an aggregate; values at a grain of their own stand in columns that are `attached` to the
-    rows."""
+    """Compiles what is inside an aggregate.
+
+    Values at a grain of their own stand in columns that are `attached` to the rows."""
 
     def __init__(self, times: Times) -> None:
         super().__init__(times)

@@ -47,15 +47,17 @@ class Scope:
 
 @dataclass(frozen=True)
 class CommonRows:
-    """What questions that are asked together read of the same rows: by table, the rows that pass the filters they all
-    have, with the fields that they need."""
+    """What questions asked together share.
+
+    By table, the rows that pass the filters they all have, with the fields that they need."""
 
     filters: tuple[Filter, ...]
     tables: Mapping[str, pl.DataFrame]
 
     def find_rows(self, home: str, names: set[str], filters: list[Filter]) -> tuple[pl.LazyFrame, list[Filter]] | None:
-        """A table's rows, narrowed as far as that is done, and those of a question's filters that are left; None where
-        the question does not have all the filters, or needs other fields."""
+        """A table's rows, filtered as far as that is done, and the question's filters that are left.
+
+        None where the question does not have all those filters, or needs other fields."""
         rows = self.tables.get(home)
         has_all = all(any(own is each for own in filters) for each in self.filters)
         if rows is None or not has_all or not names <= set(rows.columns):
@@ -205,8 +207,9 @@ class FilteredRows(ABC):
         return filters
 
     def list_kept_groups(self, home: str, place: CellLevel) -> list[Grouping]:
-        """The chart's dimensions by which rows of cells that were dropped are told;
-        not the time axis where it is replaced."""
+        """The chart's dimensions that identify rows of dropped cells.
+
+        The time axis is not among them where it is replaced."""
         if not self.narrowed or place.whole:
             return []
         dates = self.model.list_same_dates(place.periods.field) if place.periods else set()

@@ -20,8 +20,9 @@ MOST_ROWS_AGAIN = 10_000_000
 
 
 def compute_running_parts(reader: ScanPlanner, reading: ScanRequest) -> pl.DataFrame:
-    """A reading's parts from the start of each period up to each cell: put together from those of its cells, or else
-    from the rows."""
+    """The partial aggregates of a scan from the start of each period up to each cell.
+
+    Put together from those of its cells, or else read from the rows."""
     place, home, parts = reading.place, reading.home, reading.parts
     table = reader.cells[place.in_its_cells].tables[home]
     axis = reader.find_axis(place)
@@ -63,8 +64,9 @@ class _Running:
         return join_columns(added, self._read_again(again, added), self.keys) if again else added
 
     def _add_up(self, frame: pl.DataFrame, adding: dict[str, str]) -> pl.DataFrame:
-        """Cells summed up (or their lowest, highest, or latest value) since the start of the period, from each group's
-        first cell on in every period of the axis that any cell has."""
+        """Running totals (or lowest, highest, latest values) since the start of the period.
+
+        A row for every period of the axis from each group's first cell on."""
         key = self.key
         frame = frame.drop_nulls(key).with_columns(self.whole)
         keys = [name for name in frame.columns if name not in adding]

@@ -91,8 +91,9 @@ class ScanPlanner(FilteredRows):
         return self._plan.readings
 
     def read(self, frames: list[pl.DataFrame] | None = None) -> None:
-        """Read what is planned, all in one go, and put the rest together from it; `frames` are what was read already
-        for it."""
+        """Read the whole plan in one go and put the rest together from it.
+
+        `frames` are what was read for it already."""
         readings = self._plan.readings if self._plan else self.plan()
         assert self._plan is not None, "it was planned just now"
         plan, self._plan = self._plan, None
@@ -136,8 +137,9 @@ class ScanPlanner(FilteredRows):
         )
 
     def _split_requests(self) -> tuple[list[ScanRequest], list[ScanRequest]]:
-        """What is read, the finest places first, with the parts that others need of it; and what is put together from
-        that. What a finer reader has read already is put together at once."""
+        """What is read, the finest levels first, and what is put together from that.
+
+        A level whose parts a finer scan has already is put together at once."""
         asked = [reading for reading in self._wanted.values() if not reading.place.upto]
         asked.sort(key=lambda reading: tuple(-n for n in reading.fineness))
         readings: list[ScanRequest] = []
@@ -168,8 +170,9 @@ class ScanPlanner(FilteredRows):
         return pl.collect_all(lazily) if len(lazily) > 1 else [each.collect() for each in lazily]
 
     def refuse_too_many(self, reading: ScanRequest) -> None:
-        """Refuse a question with far too many groups before memory is taken for them: where they could be too many by
-        their values, they are counted roughly first."""
+        """Refuse a question with far too many groups before memory is taken for them.
+
+        Where the values allow too many, groups are first counted roughly."""
         home, place = reading.home, reading.place
         reached = [group for group in self.list_reached(home, place) if not group.grain]
         most = 1

@@ -13,9 +13,9 @@ HOUR = 3_600_000_000  # microseconds
 def compute_running_quantiles(
     rows: pl.LazyFrame, value: str, period: str, groups: list[str], share: float
 ) -> pl.DataFrame:
-    """The quantile (`share` between 0 and 1, interpolated) of a column's values in the rows of each
-    period of a group and all periods before it: a row for each period that has values, with the
-    columns `groups`, `period` and `value`."""
+    """The quantile (`share` between 0 and 1, interpolated) of each period and all before it.
+
+    A row for each period of a group that has values, with the columns `groups`, `period` and `value`."""
     rows = rows.select(*groups, period, pl.col(value).cast(pl.Float64)).drop_nulls([period, value])
     frame = rows.collect()
     frames = []
@@ -29,8 +29,10 @@ def compute_running_quantiles(
 
 
 def compute_running_variances(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
-    """The sample variance in the same way: those of parts are put together by Chan, Golub and LeVeque's formula (1979),
-    of which nothing cancels out. Sums are of distances from the middle of the group's means."""
+    """The sample variance of each period and all before it.
+
+    The variances of parts are combined with the formula of Chan, Golub and LeVeque (1979), in which nothing cancels
+    out. Sums are of distances from the mean of the group's means."""
     column = pl.col(value).cast(pl.Float64)
     rows = rows.select(*groups, period, column).drop_nulls([period, value])
     lazy = rows.group_by([*groups, period]).agg(

@@ -30,8 +30,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Order:
-    """How a window goes through the cells: the columns and which of them downwards, and the keys that are not parts in
-    which it starts anew."""
+    """How a window goes through the cells.
+
+    The columns and which of them descend, and the keys, other than parts, in which it starts anew."""
 
     columns: tuple[str, ...] = ()
     downwards: tuple[bool, ...] = ()
@@ -95,8 +96,9 @@ class Walk(ABC):
         unit: Grain,
         position: pl.Expr,
     ) -> pl.Expr:
-        """The value of the latest cell up to a position on the axis (whose column is `key`), of the same year or
-        whatever the unit is."""
+        """The value of the latest cell up to a position on the axis.
+
+        The position's column is `key`; the cell is of the same year or whatever the unit is."""
 
     @abstractmethod
     def so_far(
@@ -168,8 +170,9 @@ class Walk(ABC):
             raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
     def passing(self, place: CellLevel) -> str:
-        """Whether the chart's groups pass the filters on them, as a column of their cells, perhaps in other periods; ""
-        where nothing is dropped. The filters themselves look at all groups."""
+        """Whether the chart's groups pass the filters on groups, as a column of their cells.
+
+        Perhaps in other periods; "" where nothing is dropped. The filters themselves look at all groups."""
         engine = self.engine
         if not engine.conditions or self.judging or place.groups != engine.groups:
             return ""
@@ -251,8 +254,10 @@ class Walk(ABC):
         return self.windowed(node, columns, self._order(node, source, axis), self.passing(source), source, place)
 
     def _order(self, node: TypedExpression, source: CellLevel, axis: Grouping | None) -> Order:
-        """The order in which a window goes through the cells: along the time axis, else the first dimension, or as it
-        says. Along a measure it goes through all that is shown."""
+        """The order in which a window goes through the cells.
+
+        Along the time axis, else the first dimension, or as it says. Along a measure it goes through all that is shown.
+        """
         columns: list[tuple[str, bool]] = []
         keys: list[str] = []
         if not node.along:

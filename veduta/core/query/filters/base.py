@@ -21,8 +21,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Context:
-    """What an answer depends on besides the rows: today, the latest date of each date field in all rows that may be
-    seen, and the first month of the fiscal year."""
+    """What an answer depends on besides the rows.
+
+    Today, the latest date of each date field in all rows that may be seen, and the first month of the fiscal year."""
 
     today: dt.date
     latest: dict[str, dt.date] = dataclasses.field(default_factory=dict)
@@ -80,13 +81,15 @@ class Condition(Frozen):
         raise NotImplementedError
 
     def needs(self) -> set[tuple[str, str]]:
-        """The fields that a table must have to be narrowed, each with the grain that it must know it by ("" its
-        days)."""
+        """The fields that a table must have for the filter to apply.
+
+        Each with the grain that the table must know it by ("" is days)."""
         raise NotImplementedError
 
     def move_to_other_periods(self, dates: set[str]) -> Condition | None:
-        """What is left of the filter where other periods of these dates (names of one date) are looked up: it is not
-        about periods, so it holds there too."""
+        """What is left of the filter where other periods of these dates are looked up.
+
+        `names` are those of one date. The filter is not about periods, so it holds there too."""
         return self
 
     def drop_fields(self, fields: frozenset[str]) -> Condition | None:

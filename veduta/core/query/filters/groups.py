@@ -20,8 +20,9 @@ if TYPE_CHECKING:
 
 
 class MeasureFilter(Condition):
-    """Groups whose value of a measure, shown or not, lies between two bounds;
-    it narrows what is shown, not the rows."""
+    """Groups whose value of a measure, shown or not, lies between two bounds.
+
+    It filters what is shown, not the rows."""
 
     kind: Literal["measure"] = "measure"
     measure: Measure
@@ -54,9 +55,11 @@ class MeasureFilter(Condition):
 
 
 class MembershipFilter(FieldCondition):
-    """Rows whose field is among the values another question returns: its top or bottom ones by a measure (`keep`), and
-    those whose measure lies between bounds. `filters` are the question's own; with `follows` the other filters of the
-    chart reach into it too. Dates are told apart by `grain`, or by day, date-times by the moment."""
+    """Rows whose field is among the values that another question returns.
+
+    Its top or bottom ones by a measure (`keep`), and those whose measure lies between bounds. `filters` are the
+    question's own; with `follows` the other filters of the chart reach into it too. Dates are told apart by `grain`, or
+    by day, date-times by the moment."""
 
     kind: Literal["member"] = "member"
     grain: Grain | None = None

@@ -83,8 +83,9 @@ class ListFilter(FieldCondition):
 
 
 class MembersFilter(ListFilter):
-    """Rows whose value is among those that a question named, however many; it is made for other data and never
-    stored."""
+    """Rows whose value is among those that a question named, however many.
+
+    It is made for other data and never stored."""
 
     values: tuple[Value, ...] = ()
 
@@ -129,8 +130,10 @@ Bounded = TypeVar("Bounded", bound=Condition)
 
 
 def resolve_bounds(filter_: Bounded, parameters: Parameters) -> tuple[Bounded | None, dict[str, Any]]:
-    """A filter between two bounds (low and high, or the parameters that stand for them) with what its parameters are
-    set to, None if that is no limit and nothing else narrows; and what was changed."""
+    """A range filter with its parameters' values, and what was changed.
+
+    Its bounds are low and high, or parameters that stand for them. None if these set no limit and nothing else filters.
+    """
     changes: dict[str, Any] = {}
     unlimited = False
     for end in ("low", "high"):

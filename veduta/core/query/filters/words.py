@@ -53,8 +53,9 @@ PLAIN_NAMES = frozenset(("date", "time", "period", *(grain.words for grain in Gr
 
 
 def label_grouping(grouping: Grouping, schema: Schema) -> str:
-    """A dimension's name, dates with their grain: "month of Sailing date", but plainly "month" of Date or Month;
-    numbers with their classes: "Passengers in classes of 20"; texts with those that stand together."""
+    """A dimension's name with its grain: "month of Sailing date", but plainly "month" of Date or Month.
+
+    Numbers are named with their classes, "Passengers in classes of 20"; texts with their groups of values."""
     field = schema[grouping.field]
     if grouping.width is not None:
         width = round_width(grouping.width, field.kind is DataType.WHOLE)

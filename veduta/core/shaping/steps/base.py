@@ -64,8 +64,10 @@ def get_step_type(kind: type[ShapingStep]) -> type[ShapingStep]:
 
 
 def asks(label: str, widget: str, default: Any = ..., **more: Any) -> Any:
-    """A setting of a step with how it is asked for: its label, the kind of input, and what belongs to that
-    (`kinds` of columns that fit, `options`, `hint`, `when` another setting has a value)."""
+    """A setting of a step, and how a form asks for it.
+
+    Its label, the kind of input, and what belongs to that (`kinds` of columns that fit, `options`, `hint`, `when`
+    another setting has a value)."""
     limits = {key: more.pop(key) for key in ("min_length", "max_length", "ge", "le", "pattern") if key in more}
     return Field(default, title=label, json_schema_extra={"widget": widget, **more}, **limits)
 

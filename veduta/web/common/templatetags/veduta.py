@@ -82,8 +82,10 @@ def _sent(value: Any) -> str:
 
 @register.simple_tag
 def choices(options: Any, value_of: str = "", words_of: str = "") -> list[tuple[Any, Any]]:
-    """The values and words of a select: from text such as "top=the highest;bottom=the lowest", from pairs, or from
-    things by the names of what they hold (a value without words stands for itself)."""
+    """The values and labels of a select.
+
+    From text such as "top=the highest;bottom=the lowest", from pairs, or from objects by the names of their attributes
+    (a value without a label stands for itself)."""
     if isinstance(options, str):
         pairs = (pair.partition("=") for pair in options.split(";"))
         return [(value, words if there else value) for value, there, words in pairs]
