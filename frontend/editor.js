@@ -20,7 +20,7 @@ import { History } from "./lib/history.js";
 import { post } from "./lib/http.js";
 import { newId } from "./lib/ids.js";
 import { shortcuts } from "./lib/keys.js";
-import { debounce, failed, noConnection, openDialog, toast, whenReachable } from "./lib/page.js";
+import { debounce, failed, loadOptions, noConnection, openDialog, toast, whenReachable } from "./lib/page.js";
 
 function editor() {
   const start = sent("start");
@@ -205,6 +205,7 @@ function editor() {
     /** Asks for a chart; the form beside makes a new one, for an empty place if it is given. */
     async askChart(place = "") {
       const { element, closed } = openDialog("choose-chart", "A chart");
+      loadOptions(element, `${this.base}edit/charts/`);
       const into = /** @type {HTMLInputElement} */ (element.querySelector("[name=place]"));
       if (into) into.value = place;
       return closed;

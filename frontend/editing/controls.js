@@ -3,7 +3,7 @@ import { all, byId, made, near } from "../lib/dom.js";
 import { chosen, filledForm, formData, isTyped } from "../lib/forms.js";
 import { handleMoved } from "../lib/handles.js";
 import { getHtml, post, postForHtml } from "../lib/http.js";
-import { dialog, failed, openDialog, sayWithin } from "../lib/page.js";
+import { dialog, failed, loadOptions, openDialog, sayWithin } from "../lib/page.js";
 import { moveByArrows, placeUnder, shown } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
@@ -39,7 +39,7 @@ export function controls() {
     },
     async chooseControl() {
       const { element, closed } = openDialog("choose-control", "Add a control");
-      this.ownDatasetsFirst(element);
+      loadOptions(element, `${this.base}edit/fields/`).then(() => this.ownDatasetsFirst(element));
       const data = /** @type {HTMLSelectElement} */ (element.querySelector("[data-chooser-data]"));
       if (this.datasets.length) [data.value] = this.datasets;
       const choice = await closed;

@@ -1,6 +1,7 @@
 // Small things every page shares: notices, dialogs, asking for what can be undone.
 import { byId, made, near } from "./dom.js";
-import { post } from "./http.js";
+import { getHtml, post } from "./http.js";
+import { filterOptions } from "./popover.js";
 
 /**
  * Says something at the edge of the screen, for a while or, with `lasting` 0, until it is closed.
@@ -84,6 +85,22 @@ export function dialog(html, { wide = false, label = "" } = {}) {
  * @param {string} label
  */
 export const openDialog = (name, label) => dialog(byId(name).innerHTML, { label });
+
+/**
+ * Fills the list of a dialog, the one that its search box filters, with options from an address.
+ * @param {HTMLElement} element
+ * @param {string} address
+ */
+export async function loadOptions(element, address) {
+  const box = /** @type {HTMLInputElement} */ (element.querySelector("[data-filters]"));
+  try {
+    byId(box.dataset.filters ?? "").innerHTML = await getHtml(address);
+    filterOptions(box);
+  } catch (error) {
+    byId(box.dataset.filters ?? "").replaceChildren();
+    failed(error);
+  }
+}
 
 /**
  * Runs once nothing was asked for a while (in milliseconds), with what was asked last.

@@ -126,15 +126,7 @@ def create_dashboard_page(request: Request) -> HttpResponse:
 def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
     dashboard = find_dashboard(request.user, pk, edit=True)
     definition = dashboard.load_draft()
-    datasets: list[dict[str, Any]] = []
-    for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
-        datasets.append(
-            {
-                "dataset": dataset,
-                "fields": [field for field in load_whole_model(dataset).schema.visible if field.level != "aggregate"],
-                "parameters": load_whole_model(dataset).definition.parameters,
-            }
-        )
+    datasets = _list_datasets()
     like = list_pages_to_copy(request.user, dashboard)
     context = {
         "dashboard": dashboard,
@@ -146,7 +138,6 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
             "like": [each["blocks"] for each in like],
             "published": dashboard.published.number if dashboard.published else None,
         },
-        "charts": add_glyphs(Chart.objects.filter(deleted_at=None).select_related("dataset")),
         "pictures": list_pictures(),
         "colleagues": tasks.list_colleagues(request.user),
         "starts": [(start, make_miniature(start.blocks)) for start in STARTS],
@@ -158,6 +149,33 @@ def edit(request: Request, pk: uuid.UUID) -> HttpResponse:
         "versions": dashboard.publications.select_related("published_by")[:50],
     }
     return render(request, "dashboards/edit.html", context)
+
+
+def _list_datasets() -> list[dict[str, Any]]:
+    """The datasets that blocks can be of, each with its fields of rows and its parameters."""
+    datasets = []
+    for dataset in Dataset.objects.filter(deleted_at=None, current__isnull=False):
+        model = load_whole_model(dataset)
+        fields = [field for field in model.schema.visible if field.level != "aggregate"]
+        datasets.append({"dataset": dataset, "fields": fields, "parameters": model.definition.parameters})
+    return datasets
+
+
+@require_GET
+@require_builder
+def list_control_fields(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """What a control can be on: fields and parameters, for the list that offers them."""
+    find_dashboard(request.user, pk, edit=True)
+    return render(request, "dashboards/_field_options.html", {"datasets": _list_datasets()})
+
+
+@require_GET
+@require_builder
+def list_charts_to_add(request: Request, pk: uuid.UUID) -> HttpResponse:
+    """The charts that a block can show, for the list that offers them."""
+    find_dashboard(request.user, pk, edit=True)
+    charts = add_glyphs(Chart.objects.filter(deleted_at=None).select_related("dataset"))
+    return render(request, "dashboards/_chart_options.html", {"charts": charts})
 
 
 def _find_dataset_used(definition: DashboardDefinition, user: User) -> Any:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from veduta.core.data.fields import DataField
 from veduta.web.datasets.models import Dataset
-from veduta.web.datasets.uses import Uses, find_uses
+from veduta.web.datasets.uses import Uses, find_all_uses
 
 
 @dataclass(frozen=True)
@@ -43,10 +43,11 @@ def find_changes(dataset: Dataset, fields: list[DataField]) -> SchemaChanges:
     """What rows with these fields change, with what uses the fields."""
     old = {field.id: field for field in dataset.schema}
     new = {field.id: field for field in fields}
+    uses = find_all_uses(dataset)
     return SchemaChanges(
-        missing=[ChangedColumn(field, find_uses(dataset, key)) for key, field in old.items() if key not in new],
+        missing=[ChangedColumn(field, uses[key]) for key, field in old.items() if key not in new],
         retyped=[
-            ChangedColumn(field, find_uses(dataset, key), old[key].kind.words)
+            ChangedColumn(field, uses[key], old[key].kind.words)
             for key, field in new.items()
             if key in old and old[key].kind != field.kind
         ],

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -34,15 +36,19 @@ class Uses:
         return f"{join_names(charts, 'and', NAMED)}, and {formulas}" if charts else formulas
 
 
-def find_uses(dataset: Dataset, field_id: str) -> Uses:
-    """What uses a field or a formula of a dataset; unreadable definitions are passed over."""
-    charts = []
+def find_all_uses(dataset: Dataset) -> dict[str, Uses]:
+    """What uses each field or formula of a dataset, by its id; unreadable charts are passed over."""
+    uses: dict[str, Uses] = defaultdict(lambda: Uses([], []))
     for chart in dataset.charts.filter(deleted_at=None):
-        try:
-            if field_id in chart.load().list_fields():
-                charts.append(chart)
-        except VedutaError:
-            continue
-    return Uses(
-        charts, [each for each in dataset.model_definition.formulas if field_id in list_formula_fields(each.text)]
-    )
+        with suppress(VedutaError):
+            for field_id in chart.load().list_fields():
+                uses[field_id].charts.append(chart)
+    for formula in dataset.model_definition.formulas:
+        for field_id in list_formula_fields(formula.text):
+            uses[field_id].formulas.append(formula)
+    return uses
+
+
+def find_uses(dataset: Dataset, field_id: str) -> Uses:
+    """What uses a field or a formula of a dataset."""
+    return find_all_uses(dataset)[field_id]

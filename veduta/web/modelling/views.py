@@ -60,7 +60,7 @@ from veduta.web.common.requests import (
 from veduta.web.datasets.models import Dataset
 from veduta.web.datasets.requests import get_dataset
 from veduta.web.datasets.row_access import is_bound
-from veduta.web.datasets.uses import find_uses
+from veduta.web.datasets.uses import Uses, find_all_uses, find_uses
 from veduta.web.modelling import changes as model_changes
 from veduta.web.modelling.forms import NOT_ARGUMENTS, read_arguments
 from veduta.web.modelling.services import load_model_and_context, load_whole_model
@@ -126,6 +126,7 @@ def show_model(request: Request, pk: uuid.UUID) -> HttpResponse:
     except VedutaError as problem:
         return render(request, "charts/no_dataset.html", {"chart": dataset, "problem": problem}, status=422)
     definition = there.definition
+    uses = find_all_uses(dataset)
     bound = is_bound(dataset, request.user)
     joins = [_join(there, join, bound) for join in definition.joins]
     joined = {frozenset((join.left, join.right)) for join in definition.joins}
@@ -151,7 +152,7 @@ def show_model(request: Request, pk: uuid.UUID) -> HttpResponse:
         "diagram": draw_diagram(tables, joins, bound),
         "datasets": Dataset.objects.filter(deleted_at=None, current__isnull=False).exclude(pk=dataset.pk),
         "fields": [_make_field_row(there, field, dataset) for field in there.schema if not field.formula],
-        "formulas": [_make_formula_row(dataset, there, each) for each in definition.formulas],
+        "formulas": [_make_formula_row(there, each, uses[f"formula.{each.id}"]) for each in definition.formulas],
         "parameters": [(each, _describe_default(each)) for each in definition.parameters],
         "paths": [(path, [_name(there, field) for field in path.fields]) for path in definition.paths],
         "dimensions": [(f.id, write_formula_name(f, there.schema)) for f in there.schema.visible if f.level == "row"],
@@ -223,8 +224,7 @@ def _make_field_row(there: Model, field: DataField, dataset: Dataset) -> dict[st
     }
 
 
-def _make_formula_row(dataset: Dataset, there: Model, formula: Any) -> dict[str, Any]:
-    used = find_uses(dataset, f"formula.{formula.id}")
+def _make_formula_row(there: Model, formula: Any, used: Uses) -> dict[str, Any]:
     field = there.schema[f"formula.{formula.id}"]
     return {
         "formula": formula,
