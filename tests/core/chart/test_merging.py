@@ -114,6 +114,19 @@ class Merging(unittest.TestCase):
                 editor.make(editor.now.model_copy(update={part: f"{who} in {step}"}))
                 shared = editor.bring(before)
 
+    def test_a_measure_that_is_another_at_its_place_holds_together_with_what_names_it_there(self):
+        """A reference at the first measure's place must not come to stand at another measure."""
+        share, rate = ({"formula": text} for text in ("mean(#fare)", "max(#fare)"))
+        base = chart(show=[share, FARE])
+        at_the_first = chart(show=[share, FARE], references=[{"of": "number", "value": 5, "measure": 0}])
+        for other in ([rate, FARE], [{"field": "fare", "aggregate": "mean"}, share], [FARE, share]):
+            with self.subTest(other):
+                both, found = both_of(chart(show=other), at_the_first, base)
+                self.assertEqual(both, ("show",))
+                self.assertEqual(found, at_the_first)
+        added, found = both_of(chart(show=[share, FARE, SAILINGS]), at_the_first, base)
+        self.assertEqual((added, len(found.show), len(found.references)), ((), 3, 1))
+
     @examples(60)
     @given(st.lists(st.sampled_from(range(8)), min_size=2, max_size=2))
     def test_it_is_never_lost_what_only_one_changed(self, picked):

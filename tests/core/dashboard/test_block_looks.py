@@ -62,6 +62,10 @@ class Clicks(unittest.TestCase):
             with self.subTest(address), self.assertRaises(ValueError):
                 Click(does="address", address=address)
 
+    def test_what_a_stored_address_makes_must_be_of_the_web(self):
+        for address in ("javascript:alert('{Vessel}')", "{Vessel}", "//{Vessel}"):
+            self.assertEqual(fill_address(address, {"Vessel": "Gull"}), "", address)
+
     def test_it_keeps_only_what_it_needs(self):
         click = Click.model_validate({"does": "page", "page": "p2", "dashboard": "d", "address": "nowhere"})
         self.assertEqual(click, Click(does="page", page="p2"))

@@ -30,3 +30,9 @@ class Leading(unittest.TestCase):
             {"id": "a", "field": "region", "dataset": "e"}, {"id": "b", "field": "region", "kind": "text"}
         )
         self.assertEqual(carry_controls(SOURCE, STATE, target), {})
+
+    def test_what_readers_chose_to_see_is_not(self):
+        choosing = {"id": "what", "kind": "chooser", "field": "measure", "options": [{"name": "Rows", "measure": {}}]}
+        state = load_state({"controls": {"what": {"option": 0}}})
+        self.assertEqual(len(state.controls), 1)
+        self.assertEqual(carry_controls(dashboard(choosing), state, dashboard(choosing | {"id": "other"})), {})

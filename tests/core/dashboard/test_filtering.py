@@ -97,6 +97,16 @@ class Scopes(unittest.TestCase):
         self.assertEqual((said.name, said.words, said.why_not), ("Region", "North Reach", "it is set not to"))
         self.assertEqual(found.not_followed, [])
 
+    def test_other_data_says_whether_it_has_no_such_field_or_is_set_not_to_follow(self):
+        for fields, why in (({}, "its data has no field like “Region”"), ({"ports": ""}, "its data is set not to")):
+            for part in (
+                {"controls": [{**REGION, "name": "Region", "fields": fields}]},
+                {"filters": [{"id": "f", "dataset": "sailings", "filter": NORTH, "fields": fields}]},
+            ):
+                with self.subTest(**part):
+                    (said,) = following(dashboard(**part), "p").narrowings
+                    self.assertEqual((said.why_not, said.lacks), (why, True))
+
     def test_parameters_are_set_where_their_control_reaches(self):
         definition = dashboard(controls=[{**LATE, "scope": {"of": "pages", "names": ["two"]}}])
         self.assertEqual(collect_parameter_values(definition, ViewState(), "sailings", "c"), {"late_after": [5]})

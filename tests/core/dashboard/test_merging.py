@@ -67,6 +67,14 @@ class Merging(unittest.TestCase):
         self.assertEqual(found.definition.find_block("a").title, "Mine")
         self.assertEqual(found.both, [])
 
+    def test_blocks_stay_in_their_group(self):
+        grouped = after(BASE, {"edit": "group_blocks", "id": "g", "blocks": ["a", "b"]})
+        self.assertEqual([grouped.find_block(name).group for name in "abc"], ["g", "g", ""])
+        found = merge_definitions(grouped, after(grouped, set_text("a", "A")), after(grouped, set_text("c", "C")))
+        self.assertEqual([found.definition.find_block(name).group for name in "abc"], ["g", "g", ""])
+        found = merge_definitions(BASE, grouped, after(BASE, set_text("c", "C")))
+        self.assertEqual([found.definition.find_block(name).group for name in "abc"], ["g", "g", ""])
+
     def test_of_one_setting_the_later_one_holds_and_the_earlier_one_is_told(self):
         found = merge_definitions(BASE, after(BASE, set_text("a", "theirs")), after(BASE, set_text("a", "mine")))
         self.assertEqual(words(found.definition)["a"], "mine")
