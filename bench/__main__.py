@@ -162,7 +162,7 @@ def _report_batches(reading) -> None:
 
     blocks = reading.definition.pages[0].in_reading_order
     routes = next(block for block in blocks if block.id == "b4")
-    route = reading.answer(routes, reading.chart(routes))[0].result.frame["d0"][0]
+    route = reading.draw(routes, reading.get_chart(routes))[0].answered.result.frame["d0"][0]
     clicked = ViewState(selections=(Selection(block="b4", points=((route,),)),))
     for state, when in ((ViewState(), "at first"), (clicked, "after a click")):
         of_state = DashboardSession.open(reading.dashboard, state, None)

@@ -23,16 +23,30 @@ OUTCOMES = {0: "survived", 5: "no test", 33: "no test"}
 """By pytest's exit code; every other one means that a test failed, or never ended."""
 
 # The tests by which a module is judged: those near it, without the slowest few. The first prefix that fits counts.
-QUERY_TESTS = ("tests/core/query", "--ignore=tests/core/query/test_questions.py")
+QUERY_TESTS = (
+    "tests/core/query",
+    *(f"--ignore=tests/core/query/test_{name}.py" for name in ("questions", "batch", "cache")),
+    "tests/core/model",
+    *(f"tests/core/test_{name}.py" for name in ("calendar", "fiscal_years", "doctests")),
+    *(f"tests/core/chart/test_{name}.py" for name in ("drilling", "mark_filters", "only_marks", "value_groups")),
+    "tests/core/dashboard/test_filtering.py",
+)
 NEAR = {
+    "veduta/core/calendar.py": QUERY_TESTS,
     "veduta/core/query/": QUERY_TESTS,
-    "veduta/core/calendar.py": ("tests/core/test_fiscal_years.py", *QUERY_TESTS),
-    "veduta/core/model/": ("tests/core/model", "tests/core/formula", *QUERY_TESTS),
-    "veduta/core/data/": ("tests/core/data",),
+    "veduta/core/model/": QUERY_TESTS,
     "veduta/core/formula/": ("tests/core/formula", *QUERY_TESTS),
+    "veduta/core/data/": ("tests/core/data",),
     "veduta/core/shaping/": ("tests/core/shaping",),
+    "veduta/core/dashboard/": (
+        "tests/core/dashboard",
+        *(f"tests/core/chart/test_{name}.py" for name in ("drilling", "mark_filters")),
+    ),
     "veduta/core/chart/": ("tests/core/chart",),
-    "veduta/core/dashboard/": ("tests/core/dashboard", "tests/core/chart"),
+    "veduta/web/accounts/": ("tests/web/test_accounts.py", "tests/web/test_access_and_safety.py"),
+    "veduta/web/dashboards/": (
+        *(f"tests/web/test_{name}.py" for name in ("dashboards", "dashboard_access", "access_matrix", "comments")),
+    ),
     "veduta/web/": ("tests/web",),
 }
 
@@ -53,9 +67,8 @@ def main() -> int:
 
 
 def find_tests(module: str) -> list[str]:
-    """The tests near a module, and those named after it in the web half."""
-    near = next((tests for prefix, tests in NEAR.items() if module.startswith(prefix)), ("tests",))
-    return [test for test in near if test.startswith("-") or (PROJECT / test).exists()]
+    """The tests near a module."""
+    return list(next(tests for prefix, tests in NEAR.items() if module.startswith(prefix)))
 
 
 def mutate(modules: list[str], tests: Sequence[str], folder: Path, most: int | None) -> None:

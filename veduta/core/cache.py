@@ -73,6 +73,11 @@ class Cache(Generic[Value]):
         with self._lock:
             return self._values.get(key)
 
+    def keep(self, key: Hashable, value: Value) -> None:
+        """Keep a value that was worked out elsewhere."""
+        with self._lock:
+            self._keep(key, value)
+
     def _keep(self, key: Hashable, value: Value) -> None:
         with suppress(ValueError):  # larger than all that may be kept
             self._values[key] = value

@@ -264,6 +264,26 @@ class Rules(unittest.TestCase):
         self.assertEqual(found.apply_reader({"late_after": 9}).get_facts("formula.size").values, ("small",))
         self.assertEqual(found.get_facts("formula.size").distinct, 2)
 
+    def test_each_rule_narrows_its_own_tables_whatever_the_others_do(self):
+        found, _ = model()
+        area = RowRule(name="One area", text="\"#routes.area\" = 'Inner Sound'")
+        name = frames()["vessels"]["vessel"][0]
+        vessel = RowRule(name="One vessel", text=f"\"#vessels.vessel\" = '{name}'", tables=("vessels",))
+        lacked = RowRule(name="Lacked", text='"#vessels.vessel" = :person_vessel', tables=("vessels",))
+        routes = frames()["routes"].filter(pl.col("area") == "Inner Sound").height
+        for rules, vessels in (
+            ((vessel, area), 1),
+            ((area, vessel), 1),
+            ((area, lacked), 0),
+            ((lacked, area), 0),
+            ((vessel, lacked), 0),
+        ):
+            lacking = frozenset(["Lacked"]) if lacked in rules else frozenset()
+            seen = found.apply_reader({}, SecurityContext(rules, lacking=lacking))
+            self.assertEqual(seen.count_rows("vessels"), vessels, [rule.name for rule in rules])
+            if area in rules:
+                self.assertEqual(seen.count_rows("routes"), routes, [rule.name for rule in rules])
+
     def test_nobody_without_the_attribute_sees_a_row(self):
         found, _ = model()
         rule = RowRule(name="One area", text='"#region" in (:person_regions)')

@@ -57,7 +57,7 @@ class AnsweredChart:
     foot: str = ""
 
 
-@dataclass
+@dataclass(frozen=True)
 class OwnSelection:
     """The marks selected in this very chart, by their points."""
 

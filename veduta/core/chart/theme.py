@@ -131,6 +131,11 @@ def find_dark_colour(colour: str) -> str:
     return _own_counterparts.get()().get(colour) or IN_DARK.get(colour) or derive_dark_colour(colour)
 
 
+def list_own_counterparts() -> tuple[tuple[str, str], ...]:
+    """The colours that have dark counterparts of their own in this context, with these."""
+    return tuple(sorted(_own_counterparts.get()().items()))
+
+
 _own_counterparts: ContextVar[Callable[[], Mapping[str, str]]] = ContextVar("own_counterparts", default=dict)
 
 

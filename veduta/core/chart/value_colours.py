@@ -112,6 +112,12 @@ class ValueColours:
         made.levels += self.levels
         return made
 
+    def make_key(self) -> tuple[Any, ...]:
+        """All that the colours are, as a key."""
+        return tuple(
+            tuple((names, tuple(colours.items())) for names, colours in level.items()) for level in self.levels
+        )
+
     def find_colour(self, fields: Sequence[str], values: Sequence[Any]) -> str:
         """The name of the colour that the values of fields have; "" for none."""
         names, keys = _normalise_names(fields), make_value_keys(values)

@@ -80,6 +80,12 @@ def _render_conditions_key(answered: AnsweredChart) -> str:
     return render_to_string("charts/conditions_key.html", {"samples": samples}) if samples else ""
 
 
+def shows_pictures(answered: AnsweredChart) -> bool:
+    """Whether pictures of the workspace stand in a table's headings."""
+    table = answered.drawing.table
+    return table is not None and any(cell.pictured for line in table.lines for cell in line.headings)
+
+
 def render_rows(answered: AnsweredChart, limit: int = MOST_ROWS_BELOW) -> str:
     """The rows in the chart as an HTML table (also what screen readers read)."""
     result = answered.result

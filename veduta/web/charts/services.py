@@ -39,6 +39,7 @@ from veduta.core.query.query import Column, Result
 from veduta.web.accounts.access import must_build
 from veduta.web.accounts.models import User
 from veduta.web.accounts.rights import What, keep, must_own
+from veduta.web.charts.drawn import DrawnChart, keep_drawing, make_drawing_key
 from veduta.web.charts.models import Chart, Draft, Revision
 from veduta.web.charts.value_colours import keep_workspace_colours, load_workspace_colours
 from veduta.web.common.revisions import must_build_on
@@ -63,10 +64,10 @@ def answer_chart(  # noqa: PLR0913 - options, each given by name
     `values` override the chart's own for parameters. Of a long table, rows from `rows_from` on are shown. Raises
     VedutaError with what does not fit."""
     model = load_model_for(dataset, reader, definition.values | (values or {}))
-    return answer_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from)
+    return draw_over(model, definition, reader, extra, selection, stopped, rows_from=rows_from).answered
 
 
-def answer_over(  # noqa: PLR0913 - options, each given by name
+def draw_over(  # noqa: PLR0913 - options, each given by name
     model: Model,
     definition: ChartDefinition,
     reader: User | None,
@@ -77,8 +78,8 @@ def answer_over(  # noqa: PLR0913 - options, each given by name
     rows_from: int = 0,
     paints: Paints | None = None,
     result: Result | None = None,
-) -> AnsweredChart:
-    """A chart answered over a model as a reader may see it.
+) -> DrawnChart:
+    """A chart answered and drawn over a model as a reader may see it.
 
     It may stand on a dashboard; `result` is its answer where that was computed together with others. Raises VedutaError
     with what does not fit."""
@@ -87,8 +88,14 @@ def answer_over(  # noqa: PLR0913 - options, each given by name
     own_only = dashboard and dashboard.own_colours
     colours = ValueColours() if own_only else load_workspace_colours(definition, model)
     colours = colours.override(dashboard.colours) if dashboard else colours
-    others, paints = OtherDatasets(reader), paints or load_paints()
-    return ask(definition, model, context, extra, selection, Atlas(), others, colours, rows_from, paints, result)
+    others, atlas, paints = OtherDatasets(reader), Atlas(), paints or load_paints()
+
+    def draw() -> tuple[AnsweredChart, bool]:
+        made = ask(definition, model, context, extra, selection, atlas, others, colours, rows_from, paints, result)
+        return made, not (atlas.was_read or others.was_read)
+
+    key = make_drawing_key(definition, model, context, extra, selection, colours, paints, rows_from)
+    return keep_drawing(key, draw)
 
 
 def build_question(

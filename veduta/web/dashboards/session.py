@@ -44,8 +44,9 @@ from veduta.core.query.batch import ModelQuery, answer_all
 from veduta.core.query.filters import Filter, ListFilter, MembershipFilter, convert_point_value, label_grouping
 from veduta.core.query.query import Result
 from veduta.web.accounts.models import User
-from veduta.web.charts.render import make_chart_data, render_rows
-from veduta.web.charts.services import answer_over, build_question, find_underlying_rows
+from veduta.web.charts.drawn import DrawnChart
+from veduta.web.charts.render import render_rows
+from veduta.web.charts.services import build_question, draw_over, find_underlying_rows
 from veduta.web.common.client_disconnect import watch_client
 from veduta.web.dashboards.access import find_dashboard
 from veduta.web.dashboards.favourites import set_last
@@ -71,7 +72,7 @@ class DashboardSession:
     def __init__(self, dashboard: Dashboard, definition: DashboardDefinition, state: ViewState, reader: User) -> None:
         self.dashboard, self.definition, self.state, self.reader = dashboard, definition, state, reader
         self._datasets: dict[str, Dataset] = {}
-        self._schemas: dict[str, Schema] = {}
+        self._whole_models: dict[str, Model] = {}
         self._models: dict[str, Model] = {}
         self._drilled: dict[str, Drilled] = {}
         self._asked: dict[str, tuple[Model, BlockFilters]] = {}
@@ -117,10 +118,13 @@ class DashboardSession:
         return self._datasets[pk]
 
     def get_schema(self, dataset: Dataset) -> Schema:
+        return self._get_whole_model(dataset).schema
+
+    def _get_whole_model(self, dataset: Dataset) -> Model:
         key = str(dataset.pk)
-        if key not in self._schemas:
-            self._schemas[key] = load_whole_model(dataset).schema
-        return self._schemas[key]
+        if key not in self._whole_models:
+            self._whole_models[key] = load_whole_model(dataset)
+        return self._whole_models[key]
 
     def get_schema_by_id(self, dataset: str) -> Schema:
         """Raises VedutaError for a dataset that is gone."""
@@ -130,7 +134,7 @@ class DashboardSession:
         """A dataset's model as the reader may see it; its blocks set its parameters."""
         key = str(dataset.pk)
         if key not in self._models:
-            self._models[key] = load_model_for(dataset, self.reader)
+            self._models[key] = load_model_for(dataset, self.reader, whole=self._get_whole_model(dataset))
         return self._models[key]
 
     @property
@@ -266,10 +270,10 @@ class DashboardSession:
         kept = self.definition.palettes_kept
         return Paints.from_palettes(kept) if kept else load_paints()
 
-    def answer(
+    def draw(
         self, block: DashboardBlock, chart: ChartDefinition, rows_from: int = 0, result: Result | None = None
-    ) -> tuple[AnsweredChart, BlockFilters]:
-        """Answer the chart of a block.
+    ) -> tuple[DrawnChart, BlockFilters]:
+        """Answer and draw the chart of a block.
 
         Of a long table, rows from `rows_from` on; `result` is its answer where that was computed together with others.
         Raises VedutaError with what does not fit."""
@@ -280,7 +284,7 @@ class DashboardSession:
         filters = tuple(following.filters)
         if following.highlights and not selection:
             selection = set_off(chart, model, make_current_context(model), filters, tuple(following.highlights))
-        answered = answer_over(
+        drawn = draw_over(
             model,
             chart,
             self.reader,
@@ -291,7 +295,7 @@ class DashboardSession:
             paints=self.paints,
             result=result,
         )
-        return answered, following
+        return drawn, following
 
     def prepare(self, block: DashboardBlock, chart: ChartDefinition) -> tuple[Model, BlockFilters]:
         """The model that a chart in a block asks, and what narrows it there; worked out once for a block's own."""
@@ -353,13 +357,14 @@ class DashboardSession:
 
         Of a long table, rows from `rows_from` on; `result` is its answer where that was computed together with others.
         Raises VedutaError with what does not fit."""
-        answered, following = self.answer(block, self.get_chart(block), rows_from, result)
-        data = make_chart_data(answered)
+        drawn, following = self.draw(block, self.get_chart(block), rows_from, result)
+        data = drawn.data
         data["not_followed"] = following.not_followed
-        data["title_look"]["hidden"] |= "title" not in block.look.parts
-        data["summary"] = _summarise(answered, self.name_of(block))
+        hides_title = data["title_look"]["hidden"] or "title" not in block.look.parts
+        data["title_look"] = data["title_look"] | {"hidden": hides_title}
+        data["summary"] = _summarise(drawn.answered, self.name_of(block))
         if as_table and data.get("spec"):
-            data["table"] = render_rows(answered)
+            data["table"] = render_rows(drawn.answered)
         return data
 
     def compute_numbers(self, block: DashboardBlock) -> list[str]:
@@ -373,7 +378,7 @@ class DashboardSession:
         said = []
         for number, give in zip(block.numbers, given, strict=True):
             try:
-                said.append(self.answer(block, number.chart, result=give())[0].title)
+                said.append(self.draw(block, number.chart, result=give())[0].answered.title)
             except VedutaError:
                 said.append(EMPTY)
         return said

@@ -11,4 +11,4 @@ class Config(AppConfig):
 
         from veduta.core.query.answer import answers
 
-        answers.set_limit(settings.MEMORY_FOR_ANSWERS)
+        answers.set_limit(settings.MEMORY_FOR_ANSWERS * 3 // 4)

@@ -37,6 +37,10 @@ class Atlas(Mapping[str, Shapes]):
         self._stamps: dict[str, Any] | None = None
 
     @property
+    def was_read(self) -> bool:
+        return self._stamps is not None
+
+    @property
     def stamps(self) -> dict[str, Any]:
         if self._stamps is None:
             self._stamps = {str(pk): at for pk, at in ShapeSet.objects.order_by().values_list("pk", "updated_at")}

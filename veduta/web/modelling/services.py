@@ -74,13 +74,15 @@ def _describe_gone(gone: dict[str, str], joined: dict[str, Dataset]) -> dict[str
     return all_gone
 
 
-def load_model_for(dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None) -> Model:
+def load_model_for(
+    dataset: Dataset, reader: User | None, values: dict[str, Any] | None = None, whole: Model | None = None
+) -> Model:
     """The model as somebody may see it, with parameters set. `reader` None is Veduta itself, which sees all rows.
 
-    Raises VedutaError for values that parameters cannot have, and Bound for rows
-    that cannot be narrowed for the reader."""
+    `whole` is the dataset's model where it was loaded already. Raises VedutaError for values that parameters cannot
+    have, and RowAccessDenied for rows that cannot be narrowed for the reader."""
     must_be_released(dataset, reader)
-    model = load_whole_model(dataset)
+    model = whole or load_whole_model(dataset)
     bound = make_security_context(model.definition.rules, reader)
     joined = _load_joined_for(model, reader) if reader is not None else {}
     if joined:
@@ -166,8 +168,10 @@ class OtherDatasets(Mapping[str, tuple[Model, Context]]):
 
     def __init__(self, reader: User | None) -> None:
         self._reader = reader
+        self.was_read = False
 
     def __getitem__(self, key: str) -> tuple[Model, Context]:
+        self.was_read = True
         dataset = get_datasets([key]).get(key)
         if dataset is None or dataset.deleted_at:
             raise VedutaError("Their dataset does not exist any more.")

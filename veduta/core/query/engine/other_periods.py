@@ -161,7 +161,12 @@ class OtherPeriods:
         starts = self._mapped(periods, find_enclosing_period(pl.col("s"), periods.period, unit, self.fiscal))
         if periods.grain is not Grain.WEEK:
             return replace(periods, grain=unit, starts=starts)
-        weeks = [start + dt.timedelta(days=7 * i) for start in starts for i in range(53 if unit is Grain.YEAR else 1)]
+        weeks = [
+            start + dt.timedelta(days=7 * i)
+            for start in starts
+            for i in range(53 if unit is Grain.YEAR else 1)
+            if 7 * i <= (dt.date.max - start).days
+        ]
         years = {(start + dt.timedelta(days=3)).year for start in starts}
         return replace(
             periods, starts=tuple(week for week in weeks if unit is Grain.WEEK or week.isocalendar()[0] in years)

@@ -66,10 +66,14 @@ class PeriodFilter(FieldCondition):
 
 def invert_days(ranges: list[Days]) -> list[Days]:
     """All days but those of some ranges."""
-    spans, start = [], dt.date.min
+    spans: list[Days] = []
+    start: dt.date = dt.date.min
     for first, last in merge_days(ranges):
         least = dt.timedelta(microseconds=1) if isinstance(first, dt.datetime) else dt.timedelta(days=1)
-        spans.append((start, first - least))
+        if to_date(first) > dt.date.min:  # nothing is before the first day of the calendar
+            spans.append((start, first - least))
+        if to_date(last) == dt.date.max:  # nor after the last
+            return spans
         start = last + least
     return [*spans, (start, dt.date.max)]
 
