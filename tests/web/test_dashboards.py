@@ -130,7 +130,7 @@ class Reading(DashboardTest):
         with (
             mock.patch("veduta.web.dashboards.session.render_rows"),
             mock.patch(
-                "veduta.web.dashboards.session.make_chart_data",
+                "veduta.web.charts.drawn.make_chart_data",
                 side_effect=[RuntimeError("secret"), {"title_look": {"hidden": False}, "notes": []}],
             ),
         ):

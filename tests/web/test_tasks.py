@@ -134,4 +134,11 @@ class Beginning(WebTest):
         self.assertContains(page, 'data-start="executive"', 2)  # on an empty page, and in a dialog
         self.assertContains(page, "As a page you have is arranged", 2)
         self.assertContains(page, "mini-place")
-        self.assertContains(page, 'class="kind-glyph', 2)  # of the charts there are
+
+    def test_the_editors_lists_come_when_they_are_opened(self):
+        self.make_dashboard()
+        self.as_(self.analyst)
+        charts = self.look("dashboard-charts-to-add", self.dashboard.pk)
+        self.assertContains(charts, 'class="kind-glyph', 2)
+        fields = self.look("dashboard-control-fields", self.dashboard.pk)
+        self.assertContains(fields, f'data-close="{self.dataset.pk} {self.ids["region"]}"')
