@@ -67,7 +67,7 @@ class Kept(DashboardTest):
 
     def test_nothing_that_is_set_for_one_block_reaches_another_of_the_chart(self):
         first = self.block().json()
-        self.edited(edit="set_look", block="bars", look={"parts": ["note"]})
+        self.edited(edit="set_look", block="bars", look={"parts": ["chart"]})
         draft = self.block(draft=1).json()
         self.assertEqual((first["title_look"]["hidden"], draft["title_look"]["hidden"]), (False, True))
         self.assertEqual(self.block().json(), first)
