@@ -12,7 +12,7 @@ export PORT
 export PYTHONDONTWRITEBYTECODE =
 
 .PHONY: demo test nightly test-seconds quick coverage dev lint format requirements requirements-check \
-  fuzz bench bench-tables screenshots gallery build setup clean browser
+  fuzz mutate bench bench-tables screenshots gallery build setup clean browser
 
 demo: setup build
 	@echo "Preparing the database …"
@@ -77,6 +77,11 @@ format: setup
 guide: setup
 	@$(BIN)/python -m veduta.core.chart.kinds_page
 
+# Plants faults in FILES, MOST in each, and lists those that the tests near do not catch.
+mutate: setup
+	@VIRTUAL_ENV=.venv $(BIN)/uv pip install --quiet --require-hashes --requirement requirements-mutation.txt
+	@VEDUTA_EFFORT=quick $(BIN)/python -m tests.mutate $(FILES) $(if $(MOST),--most $(MOST))
+
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz
 
@@ -106,13 +111,17 @@ setup: .venv/ready node_modules/.package-lock.json
 requirements: setup
 	@$(PIN) --output-file requirements.txt
 	@$(PIN) --extra dev --constraint requirements.txt --output-file requirements-dev.txt
+	@$(PIN) --extra dev --extra mutation --constraint requirements-dev.txt --output-file requirements-mutation.txt
 
 # Fails when make requirements would change something.
 requirements-check: setup
 	@folder=$$(mktemp -d) && cp requirements*.txt $$folder && \
 	  $(PIN) --output-file $$folder/requirements.txt && \
 	  $(PIN) --extra dev --constraint requirements.txt --output-file $$folder/requirements-dev.txt && \
+	  $(PIN) --extra dev --extra mutation --constraint requirements-dev.txt \
+	    --output-file $$folder/requirements-mutation.txt && \
 	  { diff -q $$folder/requirements.txt requirements.txt && diff -q $$folder/requirements-dev.txt requirements-dev.txt \
+	    && diff -q $$folder/requirements-mutation.txt requirements-mutation.txt \
 	    || { echo "The pinned requirements are stale. Run make requirements."; exit 1; }; }; \
 	  code=$$?; rm -rf $$folder; exit $$code
 
