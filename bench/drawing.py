@@ -19,7 +19,7 @@ from tests.browser.support import ARGUMENTS, CHROMIUM
 from tests.core.chart.test_kinds import atlas, model_of
 from tests.core.support import context_of
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.kinds import KINDS, ChartKind, ChartShape
+from veduta.core.chart.kinds import CHART_KINDS, ChartKind, ChartShape
 from veduta.core.chart.question import ask, build_picture, draw, work_out
 from veduta.core.chart.theme import build_themes
 from veduta.core.model.model import Model
@@ -93,11 +93,11 @@ def definition_for(kind: ChartKind, model: Model) -> ChartDefinition:
 def run(figures: Figures) -> None:
     with browser() as paint:
         model = model_of(rows(MARKS))
-        for kind in KINDS.values():
+        for kind in CHART_KINDS.values():
             figures.add(_measured(kind, model, paint, "10 ms, 60 ms"))
         model = model_of(rows(MANY))
         for name in ("bar", "line", "scatter", "points"):
-            figures.add(_measured(KINDS[name], model, paint, "100 ms, 250 ms"))
+            figures.add(_measured(CHART_KINDS[name], model, paint, "100 ms, 250 ms"))
 
 
 def _measured(kind: ChartKind, model: Model, paint: In, goal: str) -> Figure:

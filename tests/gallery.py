@@ -15,7 +15,7 @@ import vl_convert
 from playwright.sync_api import Page
 
 from tests.browser.support import browser, prepare_demo, start_server
-from veduta.core.chart.kinds import KINDS, THEMES
+from veduta.core.chart.kinds import CHART_KINDS, THEMES
 from veduta.demo import PASSWORD
 
 FOLDER = Path(__file__).parents[1] / "docs" / "gallery"
@@ -69,7 +69,7 @@ def main() -> None:
     found = specifications(page, server)
     parts = [HEAD]
     for theme in THEMES:
-        kinds = [kind for kind in KINDS.values() if kind.theme == theme and kind.name in found]
+        kinds = [kind for kind in CHART_KINDS.values() if kind.theme == theme and kind.name in found]
         parts += [f"## {theme}\n"] if kinds else []
         for kind in sorted(kinds, key=lambda each: each.title):
             (FOLDER / f"{kind.name}.png").write_bytes(drawn(found[kind.name]))

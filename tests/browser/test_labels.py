@@ -18,7 +18,7 @@ from tests.browser.support import CHROMIUM
 from tests.core.chart.test_kinds import MONTH, WEEKDAY, atlas, model_of
 from tests.core.support import context_of
 from veduta.core.chart.definition import load_definition
-from veduta.core.chart.kinds import KINDS, ChartKind, ChartShape
+from veduta.core.chart.kinds import CHART_KINDS, ChartKind, ChartShape
 from veduta.core.chart.question import AnsweredChart, ask
 
 SIZES = {
@@ -153,7 +153,7 @@ class Labels(unittest.TestCase):
                     self.assertLessEqual({row["series"] for row in answered.drawing.rows}, seen)
 
     def test_every_label_of_every_kind_is_whole_and_stands_free(self):
-        for declared in KINDS.values():
+        for declared in CHART_KINDS.values():
             for parts in fitting(declared):
                 for each in ways(declared, parts):
                     self.check(declared, each)

@@ -15,7 +15,7 @@ from tests.core.chart.test_charts import FARE, MONTH
 from tests.core.chart.test_kinds import ROWS, drawn, fitting
 from veduta.core.calendar import Grain
 from veduta.core.chart.drawing.picture import Drawing
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.data.fields import DataType, NumberFormat
 from veduta.core.data.languages import LANGUAGES
 from veduta.core.number_format import format_number, format_value
@@ -113,7 +113,7 @@ ENGLISH = re.compile(r"\d\.\d|,\d{3}|\b(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|
 class InCharts(unittest.TestCase):
     def test_no_kind_of_drawing_writes_a_number_or_month_in_english(self):
         rows = ROWS["some rows"]
-        for declared in KINDS.values():
+        for declared in CHART_KINDS.values():
             for parts in fitting(declared, rows)[::3]:
                 with self.subTest(kind=declared.name, parts=parts):
                     drawing = drawn({**parts, "look": {"whole": {"language": "fr"}}}, rows).drawing

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.core.chart.test_kinds import drawn, fitting, row
-from veduta.core.chart.kinds import KINDS, ChartKind
+from veduta.core.chart.kinds import CHART_KINDS, ChartKind
 
 FOLDER = Path(__file__).parent / "golden"
 ROWS = [row(i) for i in (1, 2, 4, 5, 9, 12, 14)]
@@ -35,7 +35,7 @@ class Golden(unittest.TestCase):
 
     def test_each_kind_draws_as_it_did(self):
         drawn_kinds = {
-            name for name, kind in KINDS.items() if (made := specification(kind)) and self.is_same(name, made)
+            name for name, kind in CHART_KINDS.items() if (made := specification(kind)) and self.is_same(name, made)
         }
         self.assertEqual({path.stem for path in FOLDER.glob("*.json")}, drawn_kinds)
 
@@ -46,7 +46,7 @@ class Golden(unittest.TestCase):
 
 
 def main() -> None:
-    for name, kind in KINDS.items():
+    for name, kind in CHART_KINDS.items():
         if made := specification(kind):
             (FOLDER / f"{name}.json").write_text(as_text(made))
 

@@ -20,7 +20,7 @@ from veduta.core.chart.complete_specification import complete
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.picture import Drawing, iterate_units
 from veduta.core.chart.grammar.schema import simplify_names
-from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape, get_kind
+from veduta.core.chart.kinds import CHART_KINDS, THEMES, ChartKind, ChartShape, get_kind
 from veduta.core.chart.kinds.base import register_kind
 from veduta.core.chart.question import AnsweredChart, ask
 from veduta.core.data.fields import DataType, Schema
@@ -259,7 +259,7 @@ class EveryKind(unittest.TestCase):
 
     @tag("long")
     def test_it_draws_all_that_fits_it(self):
-        for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
+        for declared, (name, rows) in itertools.product(CHART_KINDS.values(), ROWS.items()):
             found = fitting(declared, rows)
             for parts in found if name == "some rows" else found[::3]:
                 with self.subTest(kind=declared.name, rows=name, parts=parts):
@@ -270,7 +270,7 @@ class EveryKind(unittest.TestCase):
     @tag("long")
     def test_each_setting_makes_a_drawing(self):
         rows = ROWS["some rows"]
-        for declared in KINDS.values():
+        for declared in CHART_KINDS.values():
             parts = fitting(declared, rows)[-1]
             for name, declared_field in declared.settings.model_fields.items():
                 words = (declared_field.json_schema_extra or {}).get("words", {})
@@ -281,16 +281,16 @@ class EveryKind(unittest.TestCase):
     @tag("long")
     def test_it_draws_five_thousand_marks(self):
         rows = [row(i, route=f"Route {i}") for i in range(5_000)]
-        for declared in KINDS.values():
+        for declared in CHART_KINDS.values():
             parts = [each for each in fitting(declared, rows) if "route" in each["by"]]
             if parts:
                 with self.subTest(kind=declared.name):
                     self.checked(drawn(parts[0], rows))
 
     def test_it_is_declared_whole(self):
-        names = [each.title for each in KINDS.values()]
+        names = [each.title for each in CHART_KINDS.values()]
         self.assertEqual(len(names), len(set(names)))
-        for each in KINDS.values():
+        for each in CHART_KINDS.values():
             with self.subTest(kind=each.name):
                 self.assertIn(each.theme, THEMES)
                 self.assertTrue(each.use.endswith("."))
@@ -299,13 +299,13 @@ class EveryKind(unittest.TestCase):
                     self.assertTrue(field.title)
 
     def test_one_name_stands_for_one_kind(self):
-        with self.assertRaises(ValueError), mock.patch.dict(KINDS):
-            register_kind(type(KINDS["line"]))
+        with self.assertRaises(ValueError), mock.patch.dict(CHART_KINDS):
+            register_kind(type(CHART_KINDS["line"]))
         with self.assertRaises(DefinitionProblem):
             get_kind("pictogram")
 
     def test_settings_of_other_kinds_do_no_harm(self):
-        for declared in KINDS.values():
+        for declared in CHART_KINDS.values():
             settings = dict.fromkeys(declared.settings.model_fields, "nonsense") | {"else": 3}
             definition = load_definition({"dataset": "d", "settings": settings})
             self.assertEqual(declared.set(definition), declared.settings())

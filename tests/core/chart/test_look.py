@@ -16,7 +16,7 @@ from veduta.core.chart.drawing.picture import iterate_units
 from veduta.core.chart.drawing.style_overrides import CUT_LENGTHS, DRAWN_THROUGH, NO_LOGARITHMIC_LENGTHS
 from veduta.core.chart.drawing.text_metrics import measure_text
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.chart.look import Sheet
 from veduta.core.chart.question import ask
 from veduta.core.chart.sentence import list_parameter_settings
@@ -55,7 +55,7 @@ def spec_of(look, rows=SHOWN, **parts):
 class EveryKind(unittest.TestCase):
     @tag("long")
     def test_any_look_of_it_is_within_the_grammar(self):
-        for declared, (name, rows) in itertools.product(KINDS.values(), ROWS.items()):
+        for declared, (name, rows) in itertools.product(CHART_KINDS.values(), ROWS.items()):
             some = fitting(declared, rows)[:: 4 if name == "some rows" else 12]
             for parts, look in itertools.product(some, LOOKS):
                 with self.subTest(kind=declared.name, rows=name, look=look):

@@ -13,7 +13,7 @@ from tests.core.support import context_of, sailings
 from veduta.core.chart.definition import load_definition
 from veduta.core.chart.drawing.panels import MOST_PANELS, merge_sequences
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.chart.mark_filters import make_points_filters
 from veduta.core.chart.question import AnsweredChart, OwnSelection, ask
 from veduta.core.query.answer import answer
@@ -59,7 +59,7 @@ class Panels(unittest.TestCase):
     @tag("long")
     def test_each_is_the_chart_of_its_rows(self):
         regions = sorted({each["region"] for each in MANY})
-        for name, kind in KINDS.items():
+        for name, kind in CHART_KINDS.items():
             for parts in ({"by": [MONTH]}, {"by": [MONTH], "split": "route"}, {"by": [MONTH], "show": MEASURES[:2]}):
                 asked = {"kind": name, "show": FARE, **parts}
                 alone = drawn(asked, MANY)
@@ -74,7 +74,7 @@ class Panels(unittest.TestCase):
 
     @tag("long")
     def test_every_kind_draws_them_of_any_rows(self):
-        for name in KINDS:
+        for name in CHART_KINDS:
             for said, rows in ROWS.items():
                 for by in (["route"], ["region", MONTH]):
                     with self.subTest(kind=name, rows=said, by=by):

@@ -16,7 +16,7 @@ from tests.core.chart.test_kinds import FIELDS, atlas, fitting, model_of, row
 from tests.core.support import MemoryTable, context_of
 from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.chart.look import Look
 from veduta.core.chart.question import ask
 from veduta.core.chart.templates import (
@@ -100,7 +100,7 @@ class MadeFromTemplates(unittest.TestCase):
 
     @tag("long")
     def test_each_kind_draws_the_same_of_the_same_rows_under_other_names(self):
-        for kind in KINDS.values():
+        for kind in CHART_KINDS.values():
             for parts in fitting(kind, ROWS)[-3:]:
                 with self.subTest(kind=kind.name, parts=parts):
                     definition = chart(**parts)
@@ -295,7 +295,7 @@ class Proposed(unittest.TestCase):
 class Files(unittest.TestCase):
     def test_a_file_is_of_its_schema_and_reads_as_it_was(self):
         validator = jsonschema_rs.Draft202012Validator(build_template_schema())
-        for kind in KINDS.values():
+        for kind in CHART_KINDS.values():
             made = template(chart(**fitting(kind, ROWS)[-1]), f"As {kind.title}")
             validator.validate(json.loads(write_template(made)))
             self.assertEqual(load_template(write_template(made)), made)
@@ -373,7 +373,7 @@ class DrawnLike(unittest.TestCase):
         self.assertEqual(set(Look.model_fields) - taken, {"title", "names"})
 
     def test_a_chart_drawn_like_itself_is_as_it_was(self):
-        for kind in KINDS.values():
+        for kind in CHART_KINDS.values():
             for parts in fitting(kind, ROWS)[-2:]:
                 with self.subTest(parts=parts):
                     definition = chart(**parts)

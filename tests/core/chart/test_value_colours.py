@@ -12,7 +12,7 @@ from tests.core.support import context_of, sailings
 from veduta.core.chart.contrast import DARK_GROUND
 from veduta.core.chart.drawing.colours import get_colour
 from veduta.core.chart.edits import apply_edit
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.chart.palettes import FURTHER_COLOURS, SERIES_COLOURS
 from veduta.core.chart.question import ask
 from veduta.core.chart.theme import get_both_colours
@@ -153,7 +153,7 @@ class Charts(unittest.TestCase):
         passengers = {"field": "passengers", "aggregate": "sum"}
         definition = chart(show=[FARE, passengers], by=["route"], split="region", kind="bar")
         self.assertFalse({"#AA0000"} & set(colours_drawn(definition, self.COLOURS).values()))
-        self.assertEqual(KINDS["bar"].list_coloured_groups(definition), ())
+        self.assertEqual(CHART_KINDS["bar"].list_coloured_groups(definition), ())
 
     def test_what_the_chart_does_not_colour_cannot_be_set(self):
         with self.assertRaises(DefinitionProblem):

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from veduta.core.chart.definition import ChartDefinition
-from veduta.core.chart.kinds import KINDS, ChartKind, ChartShape, get_kind
+from veduta.core.chart.kinds import CHART_KINDS, ChartKind, ChartShape, get_kind
 from veduta.core.model.model import Model
 
-BY_ITSELF = [kind for kind in KINDS.values() if type(kind).fit_score is not ChartKind.fit_score]
+BY_ITSELF = [kind for kind in CHART_KINDS.values() if type(kind).fit_score is not ChartKind.fit_score]
 """The kinds that are not only drawn when they are chosen."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from veduta.core.chart.kinds import KINDS, THEMES, ChartKind
+from veduta.core.chart.kinds import CHART_KINDS, THEMES, ChartKind
 from veduta.core.phrases import pluralise
 
 PAGE = Path(__file__).parents[3] / "docs" / "guide" / "8-kinds.md"
@@ -38,7 +38,7 @@ def write_kinds_page(page: str) -> str:
 def _write_tables() -> str:
     lines = []
     for theme in THEMES:
-        kinds = [kind for kind in KINDS.values() if kind.theme == theme]
+        kinds = [kind for kind in CHART_KINDS.values() if kind.theme == theme]
         if kinds:
             lines += [f"## {theme}\n", HEADINGS, "|---|---|---|---|"]
             lines += [f"| {_write_row(kind)} |" for kind in sorted(kinds, key=lambda kind: kind.title)]

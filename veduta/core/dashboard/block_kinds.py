@@ -20,7 +20,7 @@ class BlockKindSpec:
     stays_full: bool = False
 
 
-KINDS: Final[dict[BlockKind, BlockKindSpec]] = {
+BLOCK_KINDS: Final[dict[BlockKind, BlockKindSpec]] = {
     "chart": BlockKindSpec("Chart", 6, 5),
     "text": BlockKindSpec("Text", 6, 3),
     "heading": BlockKindSpec("Heading", COLUMNS, 1, stays_full=True),

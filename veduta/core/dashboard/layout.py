@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from itertools import pairwise
 from typing import Any, Literal
 
-from veduta.core.dashboard.block_kinds import KINDS
+from veduta.core.dashboard.block_kinds import BLOCK_KINDS
 from veduta.core.dashboard.definition import DashboardBlock
 from veduta.core.dashboard.grid import COLUMNS
 
@@ -95,7 +95,7 @@ def put(blocks: Sequence[DashboardBlock], block_id: str, target_id: str, side: S
 
 
 def _is_full(block: DashboardBlock) -> bool:
-    return KINDS[block.kind].stays_full and block.w == COLUMNS
+    return BLOCK_KINDS[block.kind].stays_full and block.w == COLUMNS
 
 
 def _place_beside(

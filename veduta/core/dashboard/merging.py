@@ -16,7 +16,7 @@ from veduta.core.dashboard import groups
 from veduta.core.dashboard.definition import DashboardDefinition, Page, load_dashboard
 from veduta.core.dashboard.grid import COLUMNS
 
-KINDS = ("page", "block", "control", "filter")
+PART_KINDS = ("page", "block", "control", "filter")
 """Of the parts that stand in an order."""
 PLACE = ("x", "y", "w", "h", "group", "page")
 """What of a block is one setting: where it stands."""
@@ -61,7 +61,9 @@ def merge_definitions(
         if settings is not None:
             made[key] = settings
     _give_pages_back(made, (first, second))
-    orders = {kind: _order(_list_ids(begun, kind), _list_ids(first, kind), _list_ids(second, kind)) for kind in KINDS}
+    orders = {
+        kind: _order(_list_ids(begun, kind), _list_ids(first, kind), _list_ids(second, kind)) for kind in PART_KINDS
+    }
     return MergedDashboard(_build(made, orders), both)
 
 
@@ -121,7 +123,9 @@ def replace_settings(
         else:
             made[key] = source[key]
     _give_pages_back(made, (_split_parts(definition), source))
-    orders = {kind: _order(_list_ids(source, kind), _list_ids(made, kind), _list_ids(source, kind)) for kind in KINDS}
+    orders = {
+        kind: _order(_list_ids(source, kind), _list_ids(made, kind), _list_ids(source, kind)) for kind in PART_KINDS
+    }
     return _build(made, orders)
 
 

@@ -16,7 +16,7 @@ from veduta.core.chart.drawing.layer_context import SHADED
 from veduta.core.chart.drawing.references import describe_reference
 from veduta.core.chart.drawing.shades import STEPS_WORDS
 from veduta.core.chart.edits import group_of
-from veduta.core.chart.kinds import KINDS, THEMES, ChartKind, ChartShape
+from veduta.core.chart.kinds import CHART_KINDS, THEMES, ChartKind, ChartShape
 from veduta.core.chart.look import ColumnLook, ValueLook
 from veduta.core.chart.question import list_values_seen
 from veduta.core.chart.sentence import describe_drilling, list_parameters_read
@@ -64,7 +64,7 @@ from veduta.web.datasets.models import Dataset
 
 
 def shows_subtotals(definition: ChartDefinition) -> bool:
-    return definition.kind in KINDS and KINDS[definition.kind].has_subtotals
+    return definition.kind in CHART_KINDS and CHART_KINDS[definition.kind].has_subtotals
 
 
 MISSING_CLAUSES = (
@@ -222,7 +222,7 @@ def _make_kind_context(opened: OpenPopover) -> dict[str, Any]:
     asked = ChartShape(definition, model)
     chosen, why = pick_best_kind(asked)
     current = choose_kind(definition, model)[0]
-    problems = [(kind, kind.explain_unsupported(asked)) for kind in KINDS.values()]
+    problems = [(kind, kind.explain_unsupported(asked)) for kind in CHART_KINDS.values()]
     fitting_: dict[str, list[ChartKind]] = {theme: [] for theme in THEMES}
     for kind, problem in problems:
         if not problem:

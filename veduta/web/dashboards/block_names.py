@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 
-from veduta.core.dashboard.block_kinds import KINDS
+from veduta.core.dashboard.block_kinds import BLOCK_KINDS
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition
 from veduta.web.charts.models import Chart
 
@@ -22,6 +22,6 @@ def make_namer(definitions: Iterable[DashboardDefinition]) -> Callable[[Dashboar
         if block.kind == "chart":
             return block.title or names.get(block.chart) or "Chart"
         words = block.title or MARKS.sub("", block.text.strip().split("\n")[0]).strip()[:80]
-        return f"{KINDS[block.kind].name}{f' “{words}”' if words else ''}"
+        return f"{BLOCK_KINDS[block.kind].name}{f' “{words}”' if words else ''}"
 
     return name

@@ -9,7 +9,7 @@ from django.template.loader import render_to_string
 from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
-from veduta.core.dashboard.block_kinds import KINDS
+from veduta.core.dashboard.block_kinds import BLOCK_KINDS
 from veduta.core.dashboard.definition import DashboardBlock, Page
 from veduta.core.dashboard.mobile_layout import arrange_blocks
 from veduta.core.dashboard.numbers import put_numbers, replace_with_tokens
@@ -81,7 +81,7 @@ def _make_shell(
     said = {"heading": block.text, "control": control.name if control else "", "place": block.text}
     return BlockShell(
         block,
-        name=(title or said.get(block.kind) or KINDS[block.kind].name)[:120],
+        name=(title or said.get(block.kind) or BLOCK_KINDS[block.kind].name)[:120],
         title=title,
         html=render_text(block, reading) if block.kind == "text" else SafeString(""),
         picture=find_published(block.picture_kept, block.text) or pictures.get(block.picture.casefold()),

@@ -9,7 +9,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from veduta.core.calendar import Grain
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.data.fields import DataField, DataType
 from veduta.core.errors import DefinitionProblem
 from veduta.web.accounts.access import Request, require_sign_in
@@ -37,7 +37,7 @@ def show_parts(request: Request) -> HttpResponse:
             ],
             "kinds": list(DataType),
             "colours": list_colour_choices()[:3],
-            "drawn": list(KINDS.values()),
+            "drawn": list(CHART_KINDS.values()),
             "settings": (
                 SettingInput("curve", "Curve", "stepped", "straight", [("straight", "Even"), ("stepped", "In steps")]),
                 SettingInput("outliers", "Outliers", True, False, []),

@@ -247,25 +247,25 @@ class ChartKind:
         raise NotImplementedError
 
 
-KINDS: dict[str, ChartKind] = {}
+CHART_KINDS: dict[str, ChartKind] = {}
 """All kinds by their names, in the order in which they are offered."""
 Declared = TypeVar("Declared", bound=type[ChartKind])
 
 
 def register_kind(declared: Declared) -> Declared:
     """Register a kind. Raises ValueError for one whose name is taken, or that is not declared whole."""
-    if declared.name in KINDS:
+    if declared.name in CHART_KINDS:
         raise ValueError(f"Two kinds are named {declared.name}.")
     if declared.theme not in THEMES or not declared.use.endswith(".") or not declared.glyph:
         raise ValueError(f"The kind {declared.name} is not declared whole.")
-    KINDS[declared.name] = declared()
+    CHART_KINDS[declared.name] = declared()
     return declared
 
 
 def get_kind(name: str) -> ChartKind:
     """Raises DefinitionProblem if there is none."""
     try:
-        return KINDS[name]
+        return CHART_KINDS[name]
     except KeyError:
         raise DefinitionProblem(
             f"Veduta knows no kind of drawing named “{name}”.", where="kind", hint="Choose another one."

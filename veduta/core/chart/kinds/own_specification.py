@@ -14,7 +14,7 @@ from veduta.core.chart.definition import ChartDefinition
 from veduta.core.chart.drawing.marks import make_marks
 from veduta.core.chart.drawing.picture import SCHEMA, Drawing, Picture, Settings
 from veduta.core.chart.grammar.checking import check_specification
-from veduta.core.chart.kinds.base import KINDS, ChartKind, ChartShape, get_kind, make_setting, register_kind
+from veduta.core.chart.kinds.base import CHART_KINDS, ChartKind, ChartShape, get_kind, make_setting, register_kind
 from veduta.core.query.query import Column
 
 FIRST = "bar"
@@ -31,7 +31,7 @@ class OwnSettings(Settings):
     @field_validator("marks_of")
     @classmethod
     def _is_another(cls, name: str) -> str:
-        if name not in KINDS or name == "own":
+        if name not in CHART_KINDS or name == "own":
             raise ValueError("there is no such kind")
         return name
 

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Final, Literal
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from veduta.core.chart.definition import ChartDefinition, load_definition
-from veduta.core.chart.kinds import KINDS
+from veduta.core.chart.kinds import CHART_KINDS
 from veduta.core.chart.rewriting import find_named_fields
 from veduta.core.data.fields import Frozen
 from veduta.core.errors import DefinitionProblem
@@ -85,7 +85,7 @@ class Template(Frozen):
         strange = [name for name in find_named_fields(self.design) if name not in keys]
         if strange:
             raise ValueError(f"the design names “{strange[0]}”, which is no place")
-        if self.design.kind and self.design.kind not in KINDS:
+        if self.design.kind and self.design.kind not in CHART_KINDS:
             raise ValueError(f"Veduta knows no kind of drawing named “{self.design.kind}”")
         return self
 

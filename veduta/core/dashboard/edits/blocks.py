@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from veduta.core.dashboard import fixed_layout, groups, layout
-from veduta.core.dashboard.block_kinds import KINDS, BlockKind
+from veduta.core.dashboard.block_kinds import BLOCK_KINDS, BlockKind
 from veduta.core.dashboard.block_looks import BlockLook
 from veduta.core.dashboard.clicks import Click
 from veduta.core.dashboard.definition import DashboardBlock, DashboardDefinition, Page
@@ -56,7 +56,7 @@ def add_block(
 ) -> DashboardDefinition:
     """Add a block at the end of a page (the first, unless one is named), or at a side of another one."""
     on = get_page_with(definition, [target]) if target else get_page(definition, page or definition.pages[0].id)
-    w, h = KINDS[kind].w, KINDS[kind].h
+    w, h = BLOCK_KINDS[kind].w, BLOCK_KINDS[kind].h
     if on.kind == "fixed":
         w, h = w * on.width // COLUMNS, h * ROW
     block = DashboardBlock(id=id, kind=kind, w=w, h=h, **_make_content(chart, text, picture, control, numbers))

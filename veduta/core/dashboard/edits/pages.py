@@ -8,7 +8,7 @@ from pydantic import Field
 
 from veduta.core.dashboard import arrangements, fixed_layout, groups, layout
 from veduta.core.dashboard.backgrounds import PageGround
-from veduta.core.dashboard.block_kinds import KINDS
+from veduta.core.dashboard.block_kinds import BLOCK_KINDS
 from veduta.core.dashboard.definition import FARTHEST, DashboardBlock, DashboardDefinition, Inner, Page
 from veduta.core.dashboard.edits.registry import (
     Name,
@@ -165,7 +165,7 @@ def _fit_block(block: DashboardBlock, page: Page) -> DashboardBlock:
     if page.kind == "fixed" and block.w <= COLUMNS:
         return replace(block, x=block.x * page.width // COLUMNS, w=block.w * page.width // COLUMNS, h=block.h * ROW)
     if page.kind == "flowing" and (block.x + block.w > COLUMNS or block.h > layout.TALLEST):
-        return replace(block, x=0, y=0, w=KINDS[block.kind].w, h=KINDS[block.kind].h)
+        return replace(block, x=0, y=0, w=BLOCK_KINDS[block.kind].w, h=BLOCK_KINDS[block.kind].h)
     return block
 
 
