@@ -80,7 +80,7 @@ guide: setup
 # Plants faults in FILES, MOST in each, and lists those that the tests near do not catch.
 mutate: setup
 	@VIRTUAL_ENV=.venv $(BIN)/uv pip install --quiet --require-hashes --requirement requirements-mutation.txt
-	@VEDUTA_EFFORT=quick $(BIN)/python -m tests.mutate $(FILES) $(if $(MOST),--most $(MOST))
+	@VEDUTA_EFFORT=mutate $(BIN)/python -m tests.mutate $(FILES) $(if $(MOST),--most $(MOST))
 
 fuzz: setup
 	@$(BIN)/python -m tests.fuzz

@@ -61,9 +61,7 @@ def merge_definitions(
         if settings is not None:
             made[key] = settings
     _give_pages_back(made, (first, second))
-    orders = {
-        kind: _order(_list_ids(begun, kind), _list_ids(first, kind), _list_ids(second, kind)) for kind in PART_KINDS
-    }
+    orders = {kind: _order(*(_list_ids(parts, kind) for parts in (begun, first, second))) for kind in PART_KINDS}
     return MergedDashboard(_build(made, orders), both)
 
 
@@ -123,9 +121,7 @@ def replace_settings(
         else:
             made[key] = source[key]
     _give_pages_back(made, (_split_parts(definition), source))
-    orders = {
-        kind: _order(_list_ids(source, kind), _list_ids(made, kind), _list_ids(source, kind)) for kind in PART_KINDS
-    }
+    orders = {kind: _order(*(_list_ids(parts, kind) for parts in (source, made, source))) for kind in PART_KINDS}
     return _build(made, orders)
 
 
