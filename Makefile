@@ -38,7 +38,7 @@ test: setup build browser
 
 # Everything, with all random examples, and pages in every look.
 nightly: export VEDUTA_EFFORT = nightly
-nightly: test
+nightly: test coverage
 
 # Records how long each class takes, by which the runner orders them.
 test-seconds: export VEDUTA_RECORD_SECONDS = 1
