@@ -120,22 +120,22 @@ class SoFar(StrEnum):
 class PeriodLookup(Protocol):
     """What the query engine gives a function of time to ask: values of the node `x` in other cells than its own."""
 
-    def value(self, x: Any) -> pl.Expr:
+    def evaluate(self, x: Any) -> pl.Expr:
         """In the cell itself."""
 
-    def shifted(self, x: Any, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
+    def shift(self, x: Any, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
         """So many periods later; of a period that is not over only as many days, if told so."""
 
-    def whole(self, x: Any, unit: str) -> pl.Expr:
+    def take_whole_period(self, x: Any, unit: str) -> pl.Expr:
         """Of the whole period around the cell."""
 
     def to_date(self, x: Any, unit: str) -> pl.Expr:
         """Of all rows from the start of the period up to the cell."""
 
-    def cells_to_date(self, x: Any, how: str, unit: str) -> pl.Expr:
+    def accumulate_cells(self, x: Any, how: str, unit: str) -> pl.Expr:
         """The cells from the start of the period up to this one, put together."""
 
-    def since(self, x: Any) -> pl.Expr:
+    def count_since(self, x: Any) -> pl.Expr:
         """Whole periods since the first one in which `x` held."""
 
 

@@ -108,6 +108,6 @@ def _compute_over_periods(
     scope = replace(asked.engine.scope, kept=cells[asked.keys], narrowed=narrowed, only_periods=periods, common=None)
     engine = Engine(scope)
     engine.gather([(node, place)])
-    column = engine.column(node, place)
+    column = engine.get_column(node, place)
     frame = add_shown(engine.cells[place].frame, engine, place)
     return frame.select(*(make_group_key(group) for group in place.shown), pl.col(column).alias("value"))

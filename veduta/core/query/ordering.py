@@ -73,7 +73,7 @@ def _add_measure(asked: QueryPlan, shown: VisibleCells, measure: Measure, name: 
     A new column has the name given."""
     if len(asked.keys) == 1:
         same = next((i for i, other in enumerate(asked.query.measures) if other.is_same_number(measure)), None)
-        return shown.cells, asked.columns[asked.node(measure) if same is None else asked.nodes[same]]
+        return shown.cells, asked.columns[asked.build_node(measure) if same is None else asked.nodes[same]]
     key = asked.keys[0]
     ranked, column = asked.rank_values(measure, asked.groups[0], shown.cells, shown.narrowed)
     ranking = pick_columns(ranked, {key: key, name: column})

@@ -43,12 +43,12 @@ class QueryPlan:
         self.keep: TopN | None = (
             query.keep.resolve_parameters(model.parameters) if query.keep and query.groups else None
         )
-        self.nodes = [self.node(measure) for measure in query.measures]
-        self.aligned = self.node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
+        self.nodes = [self.build_node(measure) for measure in query.measures]
+        self.aligned = self.build_node(Measure(formula=f"since({query.aligned})")) if query.aligned else None
         self.groups = tuple(dict.fromkeys(query.groups))
         self.keys = [make_group_key(group) for group in self.groups]
         self.place = place_showing(self.groups)
-        judged = tuple((self.node(each.measure), each) for each in conditions)
+        judged = tuple((self.build_node(each.measure), each) for each in conditions)
         self.engine = Engine(Scope(model, filters, context, self.place.groups), conditions=judged)
         self._valued: list[TypedExpression] = []
         self.columns: dict[TypedExpression, str] = {}
@@ -56,7 +56,7 @@ class QueryPlan:
         self.home, self.rows = "", ""
         """The table whose rows are counted, and the column of the cells with how many of them passed the filters."""
 
-    def node(self, measure: Measure) -> TypedExpression:
+    def build_node(self, measure: Measure) -> TypedExpression:
         return measure_node(measure, self.schema, self.model.parameters)
 
     @property
@@ -100,12 +100,12 @@ class QueryPlan:
     def collect(self) -> None:
         """Settle what has to be read."""
         engine = self.engine
-        ranked = [self.node(measure) for measure in self._list_ranking_measures()]
+        ranked = [self.build_node(measure) for measure in self._list_ranking_measures()]
         ordering = [node for group in self.groups if (node := engine.sort_node(group))]
         at_once = [*self.nodes, *(node for node, _ in engine.conditions), *([self.aligned] if self.aligned else [])]
         wanted = [*at_once, *ranked, *ordering] or [measure_node(Measure(), self.schema, {})]
         engine.collect((node, self.place) for node in wanted)
-        self.home = engine.home(at_once[0], self.place) if at_once else ""
+        self.home = engine.find_home_table(at_once[0], self.place) if at_once else ""
         self._valued = list(dict.fromkeys([*self.nodes, *ranked, *ordering]))
 
     def work_out(self, frames: list[pl.DataFrame] | None = None) -> pl.DataFrame:
@@ -115,7 +115,7 @@ class QueryPlan:
         engine, valued = self.engine, self._valued
         engine.read(frames)
         self.columns = dict(zip(valued, engine.put_columns(valued, self.place), strict=True))
-        self.rows = engine.rows_in(self.place, self.home).name
+        self.rows = engine.count_rows_in(self.place, self.home).name
         cells = self._find_passing_groups()
         return cells if self.rows in cells.columns else cells.with_columns(pl.lit(0).alias(self.rows))
 
@@ -130,8 +130,8 @@ class QueryPlan:
 
     def _find_passing_groups(self) -> pl.DataFrame:
         engine = self.engine
-        passes = engine.passing(self.place)
-        start = engine.column(self.aligned, self.place) if self.aligned else ""
+        passes = engine.find_passing(self.place)
+        start = engine.get_column(self.aligned, self.place) if self.aligned else ""
         frame = engine.cells[self.place].frame
         if passes:
             frame = frame.filter(pl.col(passes))
@@ -150,9 +150,13 @@ class QueryPlan:
         self, measure: Measure, group: Grouping, cells: pl.DataFrame, narrowed: bool
     ) -> tuple[pl.DataFrame, str]:
         """What the values of one of several dimensions are ranked by, over all their cells, and its column."""
-        engine, node, place = self.make_engine(cells, narrowed, ranks=True), self.node(measure), CellLevel((group,))
+        engine, node, place = (
+            self.make_engine(cells, narrowed, ranks=True),
+            self.build_node(measure),
+            CellLevel((group,)),
+        )
         engine.gather([(node, place)])
-        column = engine.column(node, place)
+        column = engine.get_column(node, place)
         return engine.cells[place].frame, column
 
 

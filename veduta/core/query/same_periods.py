@@ -62,7 +62,7 @@ def narrow_to_same_periods(asked: QueryPlan) -> tuple[DatesFilter | None, str]:
 def list_tables(asked: QueryPlan) -> list[str]:
     """The tables whose rows the measures that are shown aggregate, in the model's order."""
     shown = asked.nodes[: len(asked.nodes) - asked.query.unseen] or asked.nodes
-    there = {table for node in shown for table in asked.engine.tables_of(node)}
+    there = {table for node in shown for table in asked.engine.list_tables_of(node)}
     return [table for table in asked.model.tables if table in there]
 
 

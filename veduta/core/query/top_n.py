@@ -67,7 +67,7 @@ def apply_top_n(asked: QueryPlan, cells: pl.DataFrame) -> VisibleCells:
     group, key = asked.groups[position], asked.keys[position]
     within = tuple(other for other in asked.keys if is_within and other != key)
     if asked.ranks_cells:
-        ranked, by = cells, asked.columns[asked.node(keep.by)]
+        ranked, by = cells, asked.columns[asked.build_node(keep.by)]
     else:
         ranked, by = asked.rank_values(keep.by, group, cells, asked.drops_cells)
     best = _pick_ranked(ranked, Ranking(keep, by, key, within, label_grouping(group, asked.schema)), asked.notes)
@@ -106,7 +106,7 @@ def _describe_rest(asked: QueryPlan, gathered: TopNSplit) -> pl.DataFrame:
     anew, summed = [], [pl.col(asked.rows).sum()]
     for name, node in zip(asked.names, asked.nodes, strict=True):
         if node.level is not Level.WINDOW:
-            anew.append(pl.col(engine.column(node, place)).alias(name))
+            anew.append(pl.col(engine.get_column(node, place)).alias(name))
         elif node.function is not None and node.function.adds_up is AddsUp.ITSELF:
             summed.append(pl.when(pl.col(name).count() > 0).then(pl.col(name).sum()).alias(name))
         else:

@@ -71,7 +71,7 @@ class _Totalling:
         places = {total: place_showing(tuple(dict.fromkeys(asked.query.groups[i] for i in total))) for total in wanted}
         again = [node for node, rule in zip(asked.nodes, self.rules, strict=True) if rule == "again"]
         for place in places.values():
-            engine.want(place, engine.home(asked.nodes[0], place) if asked.nodes else "")
+            engine.want(place, engine.find_home_table(asked.nodes[0], place) if asked.nodes else "")
         engine.gather((node, place) for place in places.values() for node in again)
         return {
             total: self._compute_total(engine, place, total, cells, shown, narrowed) for total, place in places.items()

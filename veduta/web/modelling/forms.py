@@ -24,7 +24,7 @@ def read_arguments(form: QueryDict) -> dict[str, Any]:
     return made(sent, form) if made else sent
 
 
-def _table(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
+def _read_table(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     """Without a name it is called like its dataset."""
     try:
         dataset = Dataset.objects.get(pk=sent.get("dataset") or None, deleted_at=None)
@@ -33,14 +33,14 @@ def _table(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     return {"dataset": str(dataset.pk), "name": sent.get("name", "").strip() or dataset.name}
 
 
-def _join(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
+def _read_join(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     """The keys come as left0, right0, grain0, left1 …; those that are not chosen on both sides are left out."""
     pairs = [{side: sent.get(f"{side}{i}", "") for side in ("left", "right", "grain")} for i in range(MOST_KEYS)]
     keys = [pair for pair in pairs if pair["left"] and pair["right"]]
     return {"left": sent.get("left", ""), "right": sent.get("right", ""), "keys": keys}
 
 
-def _parameter(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
+def _read_parameter(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     """Choices come one a line, "value = label"; usual values with semicolons between."""
     choices = []
     for line in sent.pop("choices", "").splitlines():
@@ -51,13 +51,19 @@ def _parameter(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     return sent | {"choices": choices, "default": default}
 
 
-def _path(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
+def _read_path(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     fields = [sent[f"field{i}"] for i in range(10) if sent.get(f"field{i}")]
     return {"name": sent.get("name", ""), "fields": fields}
 
 
-def _rule(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
+def _read_rule(sent: dict[str, Any], form: QueryDict) -> dict[str, Any]:
     return sent | {"groups": form.getlist("groups")}
 
 
-MADE = {"add_table": _table, "set_join": _join, "save_parameter": _parameter, "save_path": _path, "save_rule": _rule}
+MADE = {
+    "add_table": _read_table,
+    "set_join": _read_join,
+    "save_parameter": _read_parameter,
+    "save_path": _read_path,
+    "save_rule": _read_rule,
+}

@@ -58,7 +58,7 @@ class StepForm:
             if not self._is_wanted(extra.get("when") or {}) or (name == "several" and not self.several):
                 continue
             context = {"name": name, "label": declared.title, "value": value, **extra}
-            context |= getattr(self, f"_{extra['widget']}", lambda value, extra: {})(value, extra)
+            context |= getattr(self, f"_make_{extra['widget']}", lambda value, extra: {})(value, extra)
             made.append(context)
         return made
 
@@ -72,7 +72,7 @@ class StepForm:
     def _list_fields(self, kinds: Any) -> list[DataField]:
         return [field for field in self.schema if not kinds or field.kind in kinds]
 
-    def _field(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_field(self, value: Any, extra: dict) -> dict[str, Any]:
         gone = self._list_gone(value)
         return {
             "options": [(f.id, f.name) for f in self._list_fields(extra.get("kinds"))] + gone,
@@ -84,40 +84,40 @@ class StepForm:
             return []
         return [(value, f"{self.schema.gone.get(value, 'A column')} (gone)")]
 
-    def _fields(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_fields(self, value: Any, extra: dict) -> dict[str, Any]:
         chosen = [(f, self.schema[f]) if f in self.schema else (f, None) for f in value or ()]
         rest = [field for field in self._list_fields(extra.get("kinds")) if field.id not in (value or ())]
         return {"chosen": [(key, field or self._list_gone(key)[0][1], field) for key, field in chosen], "rest": rest}
 
-    def _names(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_names(self, value: Any, extra: dict) -> dict[str, Any]:
         return {"rows": [(field, (value or {}).get(field.id, "")) for field in self.schema]}
 
-    def _choice(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_choice(self, value: Any, extra: dict) -> dict[str, Any]:
         return {"options": list(extra["options"].items()), "value": "" if value is None else str(value)}
 
-    def _lines(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_lines(self, value: Any, extra: dict) -> dict[str, Any]:
         return {"text": "\n".join(map(str, value or ()))}
 
-    def _numbers(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_numbers(self, value: Any, extra: dict) -> dict[str, Any]:
         return {
             "text": "\n".join(f"{number:g}" if isinstance(number, float) else str(number) for number in value or ())
         }
 
-    def _orders(self, value: Any, extra: dict) -> dict[str, Any]:
-        rows = [_dict(row) for row in value or ()]
+    def _make_orders(self, value: Any, extra: dict) -> dict[str, Any]:
+        rows = [_make_dict(row) for row in value or ()]
         return {"rows": [*rows, {}], "options": [(f.id, f.name) for f in self.schema]}
 
-    def _groupings(self, value: Any, extra: dict) -> dict[str, Any]:
-        chosen = {row.get("field"): row.get("grain") for row in (_dict(row, "field") for row in value or ())}
+    def _make_groupings(self, value: Any, extra: dict) -> dict[str, Any]:
+        chosen = {row.get("field"): row.get("grain") for row in (_make_dict(row, "field") for row in value or ())}
         timed = any(field.kind is DataType.DATETIME for field in self.schema)
         grains = [(grain.value, grain.words) for grain in list_grains(DataType.DATETIME if timed else DataType.DATE)]
         order = list(chosen)
         fields = sorted(self.schema, key=lambda f: order.index(f.id) if f.id in chosen else len(order))
         return {"rows": [(field, field.id in chosen, chosen.get(field.id) or "") for field in fields], "grains": grains}
 
-    def _measures(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_measures(self, value: Any, extra: dict) -> dict[str, Any]:
         rows = []
-        for row in [_dict(row) for row in value or ()]:
+        for row in [_make_dict(row) for row in value or ()]:
             field = self.schema.get(row.get("field"))
             rows.append(
                 {**row, "aggregates": [(a.value, a.words) for a in list_aggregates(field.kind)] if field else []}
@@ -125,7 +125,7 @@ class StepForm:
         numbers_first = sorted(self.schema, key=lambda f: f.role != "measure")
         return {"rows": [*rows, None], "options": [(f.id, f.name) for f in numbers_first]}
 
-    def _dataset(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_dataset(self, value: Any, extra: dict) -> dict[str, Any]:
         circle = set() if self.draft.explore else {str(self.draft.dataset.pk), *list_followers(self.draft.dataset)}
         datasets = Dataset.objects.filter(deleted_at=None).exclude(current=None)
         return {
@@ -139,15 +139,15 @@ class StepForm:
         except VedutaError:
             return None
 
-    def _other_field(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_other_field(self, value: Any, extra: dict) -> dict[str, Any]:
         other = self._load_other()
         return {"widget": "field", "options": [(f.id, f.name) for f in other.fields] if other else [], "empty": None}
 
-    def _keys(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_keys(self, value: Any, extra: dict) -> dict[str, Any]:
         other = self._load_other()
         if other is None:
             return {"waits": "Choose the dataset first."}
-        rows = [_dict(row) for row in value or ()]
+        rows = [_make_dict(row) for row in value or ()]
         suggestions = []
         if not rows:
             suggestions = self.draft.list_key_suggestions(self.data.get("id", ""), self.data["dataset"])
@@ -166,12 +166,12 @@ class StepForm:
             ],
         }
 
-    def _brought(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_brought(self, value: Any, extra: dict) -> dict[str, Any]:
         other = self._load_other()
         if other is None:
             return {"waits": "Choose the dataset first."}
-        chosen = {row["field"]: row for row in (_dict(row) for row in value or ()) if row.get("field")}
-        keys = {row.get("other") for row in (_dict(row) for row in self.data.get("keys") or ())}
+        chosen = {row["field"]: row for row in (_make_dict(row) for row in value or ()) if row.get("field")}
+        keys = {row.get("other") for row in (_make_dict(row) for row in self.data.get("keys") or ())}
         rows = []
         for field in other.fields:
             if field.id in keys and field.id not in chosen:
@@ -190,9 +190,9 @@ class StepForm:
             "count": len(chosen),
         }
 
-    def _pairs(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_pairs(self, value: Any, extra: dict) -> dict[str, Any]:
         """The pairs there are, then the values that are not mapped yet, with the spellings they may mean."""
-        rows = [_dict(row) for row in value or ()]
+        rows = [_make_dict(row) for row in value or ()]
         field = self.schema.get(self.data.get("field"))
         if field is None or field.kind is not DataType.TEXT:
             return {"rows": rows, "unmapped": []}
@@ -246,9 +246,9 @@ class StepForm:
         except VedutaError:
             return None
 
-    def _filters(self, value: Any, extra: dict) -> dict[str, Any]:
+    def _make_filters(self, value: Any, extra: dict) -> dict[str, Any]:
         rows = []
-        for row in [_dict(row) for row in value or ()]:
+        for row in [_make_dict(row) for row in value or ()]:
             field = self.schema.get(row.get("field"))
             if field is None:
                 rows.append({**row, "field_gone": self._list_gone(row.get("field"))})
@@ -261,19 +261,19 @@ class StepForm:
                     "kind": way,
                     "of": field,
                     "ways": ways,
-                    "choices": self._values(field, row) if way == "list" else [],
+                    "choices": self._list_choices(field, row) if way == "list" else [],
                 }
             )
         return {"rows": [*rows, {}], "options": [(f.id, f.name) for f in self.schema]}
 
-    def _values(self, field: DataField, row: dict) -> list[tuple[Any, str, int, bool]]:
+    def _list_choices(self, field: DataField, row: dict) -> list[tuple[Any, str, int, bool]]:
         """The column's most frequent values, and those chosen: (value, words, rows, chosen)."""
         counted = (
             self.before.rows.group_by(v=field.id)
             .agg(n=pl.len())
             .sort(["n", "v"], descending=[True, False], nulls_last=True)
         )
-        counts = {_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
+        counts = {_dump_json(v): n for v, n in counted.head(VALUES_SHOWN).collect().iter_rows()}
         chosen = list(row.get("values") or ())
         listed = [*(each for each in chosen if each not in counts), *counts]
         form = record_format(field, [v for v in listed if isinstance(v, int | float)])
@@ -283,11 +283,11 @@ class StepForm:
         ]
 
 
-def _json(value: Any) -> Any:
+def _dump_json(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def _dict(row: Any, key: str = "") -> dict[str, Any]:
+def _make_dict(row: Any, key: str = "") -> dict[str, Any]:
     if isinstance(row, str):
         return {key: row}
     return dict(row) if isinstance(row, dict) else row.model_dump(mode="json")
@@ -309,22 +309,22 @@ def read_form(kind: type[ShapingStep], sent: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
-def _listed(value: Any) -> list[dict[str, Any]]:
+def _read_list(value: Any) -> list[dict[str, Any]]:
     """The rows of a form that have parts."""
     rows = read_rows(value)
     return [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
 
 
-def _rows(needed: str):
-    return lambda value: [row for row in _listed(value) if row.get(needed)]
+def _pick_rows(needed: str):
+    return lambda value: [row for row in _read_list(value) if row.get(needed)]
 
 
-def _lines(value: Any) -> list[str]:
+def _read_lines(value: Any) -> list[str]:
     return [line.strip() for line in value.splitlines() if line.strip()] if isinstance(value, str) else read_rows(value)
 
 
-def _numbers(value: Any) -> list[Any]:
-    return [float(line) if _is_number(line) else line for line in _lines(value)]
+def _read_numbers(value: Any) -> list[Any]:
+    return [float(line) if _is_number(line) else line for line in _read_lines(value)]
 
 
 def _is_number(text: Any) -> bool:
@@ -335,28 +335,28 @@ def _is_number(text: Any) -> bool:
     return True
 
 
-def _names(value: Any) -> dict[str, str]:
+def _read_names(value: Any) -> dict[str, str]:
     named = value.items() if isinstance(value, dict) else ()
     return {key: name.strip() for key, name in named if isinstance(name, str) and name.strip()}
 
 
-def _chosen(value: Any) -> list[dict[str, Any]]:
+def _pick_chosen(value: Any) -> list[dict[str, Any]]:
     """Rows with a box each: those whose box is ticked."""
-    rows = [row for row in _listed(value) if row.get("on", True)]
+    rows = [row for row in _read_list(value) if row.get("on", True)]
     return [{key: each for key, each in row.items() if key != "on" and each not in ("", None)} for row in rows]
 
 
-def _pairs(value: Any) -> list[dict[str, Any]]:
+def _read_pairs(value: Any) -> list[dict[str, Any]]:
     return [
         {"find": row["find"], "put": row.get("put") or None}
-        for row in _listed(value)
+        for row in _read_list(value)
         if row.get("find") and (row.get("put") or row.get("kept"))
     ]
 
 
-def _filters(value: Any) -> list[dict[str, Any]]:
+def _read_filters(value: Any) -> list[dict[str, Any]]:
     made = []
-    for row in _rows("field")(value):
+    for row in _pick_rows("field")(value):
         kind, field = row.get("kind"), row["field"]
         if kind == "list":
             made.append(
@@ -387,26 +387,26 @@ def _filters(value: Any) -> list[dict[str, Any]]:
     return made
 
 
-def _choice(value: Any) -> Any:
+def _read_choice(value: Any) -> Any:
     return value if value != "" else None
 
 
 _READERS = {
-    "names": _names,
-    "orders": _rows("field"),
-    "groupings": _chosen,
-    "measures": lambda value: [_measure(row) for row in _listed(value) if row.get("on", True)],
-    "keys": lambda value: [row for row in _listed(value) if row.get("own") and row.get("other")],
-    "brought": _chosen,
-    "pairs": _pairs,
-    "filters": _filters,
-    "lines": _lines,
-    "numbers": _numbers,
-    "choice": _choice,
+    "names": _read_names,
+    "orders": _pick_rows("field"),
+    "groupings": _pick_chosen,
+    "measures": lambda value: [_read_measure(row) for row in _read_list(value) if row.get("on", True)],
+    "keys": lambda value: [row for row in _read_list(value) if row.get("own") and row.get("other")],
+    "brought": _pick_chosen,
+    "pairs": _read_pairs,
+    "filters": _read_filters,
+    "lines": _read_lines,
+    "numbers": _read_numbers,
+    "choice": _read_choice,
 }
 
 
-def _measure(row: dict[str, Any]) -> dict[str, Any]:
+def _read_measure(row: dict[str, Any]) -> dict[str, Any]:
     return {
         "field": row.get("field") or "",
         "aggregate": row.get("aggregate") or ("sum" if row.get("field") else "count"),

@@ -50,7 +50,7 @@ HOWS = ("mean", "sum", "min", "max")
     **THEME,
 )
 def _(periods: PeriodLookup, x: Any, steps: Operand, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    return periods.shifted(x, steps.value, unit.value, bool(days))
+    return periods.shift(x, steps.value, unit.value, bool(days))
 
 
 @register_function(
@@ -65,7 +65,7 @@ def _(periods: PeriodLookup, x: Any, steps: Operand, unit: Operand, days: Operan
     **THEME,
 )
 def _(periods: PeriodLookup, x: Any, unit: Operand) -> pl.Expr:
-    return periods.whole(x, unit.value)
+    return periods.take_whole_period(x, unit.value)
 
 
 @register_function(
@@ -82,7 +82,7 @@ def _(periods: PeriodLookup, x: Any, unit: Operand) -> pl.Expr:
     **THEME,
 )
 def _(periods: PeriodLookup, how: Operand | None, x: Any, unit: Operand) -> pl.Expr:
-    return periods.cells_to_date(x, how.value, unit.value) if how else periods.to_date(x, unit.value)
+    return periods.accumulate_cells(x, how.value, unit.value) if how else periods.to_date(x, unit.value)
 
 
 @register_function(
@@ -99,7 +99,7 @@ def _(periods: PeriodLookup, how: Operand | None, x: Any, unit: Operand) -> pl.E
     **THEME,
 )
 def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    return periods.value(x) - periods.shifted(x, -1, unit.value, bool(days))
+    return periods.evaluate(x) - periods.shift(x, -1, unit.value, bool(days))
 
 
 @register_function(
@@ -116,8 +116,8 @@ def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None)
     **THEME,
 )
 def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None) -> pl.Expr:
-    before = periods.shifted(x, -1, unit.value, bool(days)).cast(pl.Float64)
-    return pl.when(before != 0).then((periods.value(x).cast(pl.Float64) - before) / before.abs())
+    before = periods.shift(x, -1, unit.value, bool(days)).cast(pl.Float64)
+    return pl.when(before != 0).then((periods.evaluate(x).cast(pl.Float64) - before) / before.abs())
 
 
 @register_function(
@@ -131,4 +131,4 @@ def _(periods: PeriodLookup, x: Any, unit: Operand, days: Operand | None = None)
     **THEME,
 )
 def _(periods: PeriodLookup, x: Any) -> pl.Expr:
-    return periods.since(x)
+    return periods.count_since(x)

@@ -61,43 +61,43 @@ class Engine(ScanPlanner):
         """Collect what all that will be asked needs."""
         collector = Collector(self)
         for node, place in nodes:
-            collector.column(node, place)
+            collector.get_column(node, place)
 
-    def column(self, node: TypedExpression, place: CellLevel) -> str:
+    def get_column(self, node: TypedExpression, place: CellLevel) -> str:
         """The node's value as a column of the place's cells."""
-        return self._evaluator.column(node, place)
+        return self._evaluator.get_column(node, place)
 
     def put_columns(self, nodes: Iterable[TypedExpression], place: CellLevel) -> list[str]:
         """The nodes' values as columns of the place's cells, added in one go."""
-        return self._evaluator.columns(nodes, place)
+        return self._evaluator.put_columns(nodes, place)
 
-    def passing(self, place: CellLevel) -> str:
+    def find_passing(self, place: CellLevel) -> str:
         """Whether the chart's groups pass the filters on them, as a column of the place's cells; "" if all do."""
-        return self._evaluator.passing(place)
+        return self._evaluator.find_passing(place)
 
-    def new_name(self) -> str:
+    def make_name(self) -> str:
         """The name of a new column of cells."""
         return f"v{next(self._numbers)}"
 
     def with_reading(self, node: TypedExpression, place: CellLevel, home: str) -> None:
         """A value that needs one table's rows only is worked out with the reading of its parts."""
-        self._with_reading.setdefault((place, home), {})[node] = self.new_name()
+        self._with_reading.setdefault((place, home), {})[node] = self.make_name()
 
-    def at_once(self, place: CellLevel, home: str) -> list[pl.Expr]:
+    def compute_at_once(self, place: CellLevel, home: str) -> list[pl.Expr]:
         columns = self.ready[place] = self._with_reading.pop((place, home), {})
         values = self.prepared.values
         for node in columns:
             if node not in values:
-                values[node] = self._evaluator.finished(node, place)
+                values[node] = self._evaluator.finish(node, place)
         return [values[node].alias(name) for node, name in columns.items()]
 
     def compute_at_grain(self, node: TypedExpression, source: CellLevel) -> tuple[pl.DataFrame, str]:
         inner = Engine(self.scope, self._finer)
         inner.gather([(node, source)])
-        name = inner.column(node, source)
+        name = inner.get_column(node, source)
         return inner.cells[source].frame, name
 
-    def rows_in(self, place: CellLevel, home: str) -> pl.Series:
+    def count_rows_in(self, place: CellLevel, home: str) -> pl.Series:
         """How many rows of a table passed the filters, for each cell."""
         tables = self.cells[place].tables
         table = tables[home] if home in tables else next(iter(tables.values()))
@@ -105,16 +105,16 @@ class Engine(ScanPlanner):
 
     # What a formula is about.
 
-    def tables_of(self, node: TypedExpression) -> list[str]:
+    def list_tables_of(self, node: TypedExpression) -> list[str]:
         """The tables whose rows a value aggregates."""
         tables = self.prepared.tables
         if node not in tables:
             tables[node] = list_counted_tables(node, self.model)
         return tables[node]
 
-    def home(self, node: TypedExpression, place: CellLevel) -> str:
+    def find_home_table(self, node: TypedExpression, place: CellLevel) -> str:
         """The table whose rows a value is about; of a mere number, that of the dimensions."""
-        homes = self.tables_of(node)
+        homes = self.list_tables_of(node)
         if not homes and (names := {group.field for group in place.groups}):
             try:
                 return self.model.find_home(names, node)
@@ -134,7 +134,7 @@ class Engine(ScanPlanner):
 
     # Which periods a place stands for.
 
-    def widened(self, place: CellLevel, axis: Grouping) -> CellLevel:
+    def widen(self, place: CellLevel, axis: Grouping) -> CellLevel:
         """The same cells without the filters on their time axis, and with the periods that were not kept."""
         dates = self.model.list_same_dates(axis.field)
         narrowed = self.narrowed or any(filter_.move_to_other_periods(dates) is not filter_ for filter_ in self.filters)
@@ -142,25 +142,25 @@ class Engine(ScanPlanner):
             return place
         return replace(place, periods=Periods(axis.field))
 
-    def chart_axis(self) -> Grouping | None:
+    def find_chart_axis(self) -> Grouping | None:
         """The time axis of the chart, where this works out its totals."""
         return self.find_axis(CellLevel(self.groups)) if self.for_totals else None
 
-    def kept_starts(self, axis: Grouping) -> pl.Series:
+    def list_kept_starts(self, axis: Grouping) -> pl.Series:
         """The periods that the chart shows, in order."""
         starts = self.kept_cells[make_group_key(axis)].drop_nulls().unique().sort()
         only = self.scope.only_periods
         return starts if only is None else starts.filter(starts.is_in(list(only.starts or ())))
 
-    def current(self, place: CellLevel, node: TypedExpression) -> Periods:
+    def find_current_periods(self, place: CellLevel, node: TypedExpression) -> Periods:
         """The periods that a place without a time axis stands for.
 
         Those the chart shows, else those its filters on a date let pass. Raises FormulaProblem if nothing says which.
         """
         if place.periods:
             return place.periods
-        if axis := self.chart_axis():
-            return Periods(axis.field, axis.grain, tuple(self.kept_starts(axis).to_list()))
+        if axis := self.find_chart_axis():
+            return Periods(axis.field, axis.grain, tuple(self.list_kept_starts(axis).to_list()))
         periods = find_filtered_periods(self.list_filters(place), self.model, self.context)
         if periods is None:
             raise FormulaProblem(

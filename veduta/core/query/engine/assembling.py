@@ -38,7 +38,7 @@ def assemble(reader: ScanPlanner, place: CellLevel) -> None:
             together = together.join(table.frame, on=table.keys, how="left", nulls_equal=True)
         else:
             together = together.join(table.frame, how="cross")
-    cells.frame = _unbroken(reader, together, place) if place.unbroken else together
+    cells.frame = _fill_gaps(reader, together, place) if place.unbroken else together
 
 
 def _say_beyond(reader: ScanPlanner, home: str, place: CellLevel, keys: list[str]) -> None:
@@ -52,7 +52,7 @@ def _say_beyond(reader: ScanPlanner, home: str, place: CellLevel, keys: list[str
     reader.say(f"{reader.model.get_table_name(home)} cannot be told apart by {said}, so what is measured there {how}.")
 
 
-def _unbroken(reader: ScanPlanner, frame: pl.DataFrame, place: CellLevel) -> pl.DataFrame:
+def _fill_gaps(reader: ScanPlanner, frame: pl.DataFrame, place: CellLevel) -> pl.DataFrame:
     """The cells with one for each period of the time axis, from a group's first to the last of all."""
     axis = reader.find_axis(place)
     dated = frame[make_group_key(axis)].drop_nulls() if axis else pl.Series()

@@ -19,10 +19,10 @@ NOTHING = pl.lit(None)
 
 
 class Collector(Walk):
-    def column(self, node: TypedExpression, place: CellLevel) -> str:
-        home = self.engine.home(node, place)
+    def get_column(self, node: TypedExpression, place: CellLevel) -> str:
+        home = self.engine.find_home_table(node, place)
         self.engine.want(place, home)
-        self.value(node, place)
+        self.evaluate(node, place)
         if self._is_of_one_table(node, home):
             self.engine.with_reading(node, place, home)
         return ""
@@ -33,14 +33,14 @@ class Collector(Walk):
         self.engine.want(place, home, parts.values())
         return NOTHING
 
-    def applied(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
+    def apply_function(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
         return NOTHING
 
-    def determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
+    def find_determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
         self.engine.want(place, home, ends)
         return NOTHING
 
-    def looked_up(
+    def look_up(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -48,9 +48,9 @@ class Collector(Walk):
         own: dict[str, pl.Expr],
         full: Iterable[str] = (),
     ) -> pl.Expr:
-        return self._needed(node, source)
+        return self._collect_needed(node, source)
 
-    def latest(
+    def find_latest(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -60,29 +60,29 @@ class Collector(Walk):
         unit: Grain,
         position: pl.Expr,
     ) -> pl.Expr:
-        return self._needed(node, source)
+        return self._collect_needed(node, source)
 
-    def so_far(
+    def accumulate(
         self, node: TypedExpression, how: str, source: CellLevel, place: CellLevel, axis: Grouping, unit: Grain
     ) -> pl.Expr:
-        return self._needed(node, source)
+        return self._collect_needed(node, source)
 
-    def first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
-        return self._needed(node, source)
+    def find_first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
+        return self._collect_needed(node, source)
 
-    def of_each(
+    def look_up_each(
         self, node: TypedExpression, wanted: list[tuple[Any, CellLevel]], place: CellLevel, axis: Grouping
     ) -> pl.Expr:
         for _, source in wanted:
-            self.column(node, source)
+            self.get_column(node, source)
         return NOTHING
 
-    def over_cells(
+    def aggregate_cells(
         self, node: TypedExpression, argument: TypedExpression, source: CellLevel, place: CellLevel
     ) -> pl.Expr:
-        return self._needed(argument, source)
+        return self._collect_needed(argument, source)
 
-    def windowed(
+    def compute_window(
         self,
         node: TypedExpression,
         columns: list[str | None],
@@ -93,17 +93,17 @@ class Collector(Walk):
     ) -> pl.Expr:
         return NOTHING
 
-    def in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
-        return self.value(node.get_option(-1), place)
+    def compute_in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+        return self.evaluate(node.get_option(-1), place)
 
-    def judged(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
+    def judge_cells(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
         return ""
 
     def say(self, note: str) -> None:
         """It is said when the value is known."""
 
-    def _needed(self, node: TypedExpression, source: CellLevel) -> pl.Expr:
-        self.column(node, source)
+    def _collect_needed(self, node: TypedExpression, source: CellLevel) -> pl.Expr:
+        self.get_column(node, source)
         return NOTHING
 
     def _is_of_one_table(self, node: TypedExpression, home: str) -> bool:
@@ -114,7 +114,7 @@ class Collector(Walk):
             return True
         if node.function.level is Level.AGGREGATE:
             cells = any(argument and argument.level is Level.GRAIN for argument in node.arguments)
-            return not cells and self.engine.tables_of(node) == [home]
+            return not cells and self.engine.list_tables_of(node) == [home]
         return node.function.level is Level.ROW and all(
             a is None or self._is_of_one_table(a, home) for a in node.arguments
         )

@@ -18,24 +18,24 @@ from veduta.core.query.filters import MeasureFilter
 
 
 class Evaluator(Walk):
-    def column(self, node: TypedExpression, place: CellLevel) -> str:
-        return self.columns([node], place)[0]
+    def get_column(self, node: TypedExpression, place: CellLevel) -> str:
+        return self.put_columns([node], place)[0]
 
-    def columns(self, nodes: Iterable[TypedExpression], place: CellLevel) -> list[str]:
+    def put_columns(self, nodes: Iterable[TypedExpression], place: CellLevel) -> list[str]:
         """The nodes' values as columns of the place's cells, added in one go."""
         nodes = list(nodes)
         known = self.engine.ready.get(place, {})
-        names = [known.get(node) or self.engine.new_name() for node in nodes]
+        names = [known.get(node) or self.engine.make_name() for node in nodes]
         missing = [(node, name) for node, name in zip(nodes, names, strict=True) if node not in known]
         if missing:
-            expressions = [self.finished(node, place).alias(name) for node, name in missing]
+            expressions = [self.finish(node, place).alias(name) for node, name in missing]
             cells = self.engine.cells[place]
             cells.frame = cells.frame.with_columns(expressions)
         return names
 
-    def finished(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+    def finish(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """A value as its kind; what is too large or undefined is empty."""
-        value = self.value(node, place)
+        value = self.evaluate(node, place)
         if node.kind is not DataType.DECIMAL:
             return value
         value = value.cast(pl.Float64)
@@ -54,15 +54,15 @@ class Evaluator(Walk):
         value = value.cast(pl.Int64)
         return value.fill_null(0) if len(self.engine.list_reached(home, place)) == len(place.groups) else value
 
-    def applied(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
+    def apply_function(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
         operands = [make_operand(a, value) if a else None for a, value in zip(node.arguments, values, strict=True)]
         return node.call.build_expression(operands, self.engine.times)
 
-    def determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
+    def find_determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
         lowest, highest = (pl.col(part.name) for part in ends)
         return pl.when(lowest == highest).then(lowest)
 
-    def looked_up(
+    def look_up(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -70,12 +70,12 @@ class Evaluator(Walk):
         own: dict[str, pl.Expr],
         full: Iterable[str] = (),
     ) -> pl.Expr:
-        name = self.column(node, source)
-        other = self._cells(source).frame.select(*own, name)
+        name = self.get_column(node, source)
+        other = self._get_cells(source).frame.select(*own, name)
         full = list(full)
-        return self._found(other.drop_nulls(full) if full else other, name, place, own)
+        return self._look_up_in(other.drop_nulls(full) if full else other, name, place, own)
 
-    def latest(
+    def find_latest(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -85,46 +85,46 @@ class Evaluator(Walk):
         unit: Grain,
         position: pl.Expr,
     ) -> pl.Expr:
-        name = self.column(node, source)
-        return self._latest_of(self._cells(source).frame, name, place, axis, key, unit, position)
+        name = self.get_column(node, source)
+        return self._find_latest_of(self._get_cells(source).frame, name, place, axis, key, unit, position)
 
-    def so_far(
+    def accumulate(
         self, node: TypedExpression, how: str, source: CellLevel, place: CellLevel, axis: Grouping, unit: Grain
     ) -> pl.Expr:
-        name, key = self.column(node, source), make_group_key(axis)
-        cells = self._cells(source)
+        name, key = self.get_column(node, source), make_group_key(axis)
+        cells = self._get_cells(source)
         later = cells.frame.lazy().select(pl.col(key).alias("__later")).unique().drop_nulls()
         rows = self.engine.explode_periods(cells.frame.lazy().select(*cells.keys, name), axis, unit, later)
         value = getattr(pl.col(name), how)()
         running = rows.group_by(cells.keys).agg(value, pl.col(name).count().alias("__n")).collect()
         running = running.with_columns(pl.when(pl.col("__n") > 0).then(pl.col(name)).alias(name))
-        return self._latest_of(running, name, place, axis, key, unit, pl.col(key))
+        return self._find_latest_of(running, name, place, axis, key, unit, pl.col(key))
 
-    def first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
-        name, key = self.column(node, source), make_group_key(axis)
-        others = [each for each in self._cells(source).keys if each != key]
-        held = self._cells(source).frame.filter(pl.col(name))
+    def find_first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
+        name, key = self.get_column(node, source), make_group_key(axis)
+        others = [each for each in self._get_cells(source).keys if each != key]
+        held = self._get_cells(source).frame.filter(pl.col(name))
         first = pl.col(key).min().alias("__first")
         firsts = held.group_by(others).agg(first) if others else held.select(first)
-        return self._found(firsts, "__first", place, {each: pl.col(each) for each in others})
+        return self._look_up_in(firsts, "__first", place, {each: pl.col(each) for each in others})
 
-    def of_each(
+    def look_up_each(
         self, node: TypedExpression, wanted: list[tuple[Any, CellLevel]], place: CellLevel, axis: Grouping
     ) -> pl.Expr:
         frames = []
         for period, source in wanted:
-            name = self.column(node, source)
-            values = self._cells(source).frame.select(*self._cells(source).keys, pl.col(name).alias("__value"))
+            name = self.get_column(node, source)
+            values = self._get_cells(source).frame.select(*self._get_cells(source).keys, pl.col(name).alias("__value"))
             frames.append(values.with_columns(pl.lit(period).alias(make_group_key(axis))))
         if not frames:
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
-        return self._found(pl.concat(frames), "__value", place, _itself(place))
+        return self._look_up_in(pl.concat(frames), "__value", place, _map_to_itself(place))
 
-    def over_cells(
+    def aggregate_cells(
         self, node: TypedExpression, argument: TypedExpression, source: CellLevel, place: CellLevel
     ) -> pl.Expr:
-        engine, function, name = self.engine, node.call, self.column(argument, source)
-        own, cells = engine.derive_groupings(place.groups, source), self._cells(source).frame
+        engine, function, name = self.engine, node.call, self.get_column(argument, source)
+        own, cells = engine.derive_groupings(place.groups, source), self._get_cells(source).frame
         keys = [make_group_key(group) for group in place.groups]
         told = [value.alias(key) for value, key in zip(own.values(), keys, strict=True) if value is not None]
         frame = cells.with_columns(told).lazy()
@@ -140,9 +140,9 @@ class Evaluator(Walk):
         rest = [make_operand(a, pl.lit(a.value)) for a in node.arguments[1:] if a]
         aggregate = function.build(Operand(value, argument.kind), *rest).alias("__value")
         values = (frame.group_by(keys).agg(aggregate) if keys else frame.select(aggregate)).collect()
-        return self._found(values, "__value", place, _itself(place))
+        return self._look_up_in(values, "__value", place, _map_to_itself(place))
 
-    def windowed(
+    def compute_window(
         self,
         node: TypedExpression,
         columns: list[str | None],
@@ -151,7 +151,7 @@ class Evaluator(Walk):
         source: CellLevel,
         place: CellLevel,
     ) -> pl.Expr:
-        cells, function = self._cells(source), node.call
+        cells, function = self._get_cells(source), node.call
         seen = cells.frame.filter(pl.col(passes)) if passes and not source.unbroken else cells.frame
         operands: list[Operand | None] = []
         for argument, column in zip(node.arguments, columns, strict=True):
@@ -162,8 +162,8 @@ class Evaluator(Walk):
             if column and passes and source.unbroken:  # a period that a filter dropped keeps its place and is empty
                 value = pl.when(pl.col(passes)).then(value)
             operands.append(make_operand(argument, value))
-        name = self.engine.new_name()
-        value = function.build(*operands, window=Window((), False, self._parts(node, source, order)))
+        name = self.engine.make_name()
+        value = function.build(*operands, window=Window((), False, self._get_parts(node, source, order)))
         seen = order.of(seen, cells.keys).with_columns(value.alias(name))
         if not cells.keys:
             cells.frame = seen
@@ -173,22 +173,22 @@ class Evaluator(Walk):
         )
         if source == place:
             return pl.col(name)
-        return self._found(cells.frame.select(*cells.keys, name), name, place, _itself(source))
+        return self._look_up_in(cells.frame.select(*cells.keys, name), name, place, _map_to_itself(source))
 
-    def _parts(self, node: TypedExpression, source: CellLevel, order: Order) -> tuple[str, ...]:
+    def _get_parts(self, node: TypedExpression, source: CellLevel, order: Order) -> tuple[str, ...]:
         """The columns for each of whose values a window starts anew."""
         if node.restart:
             return tuple(make_group_key(group) for group in source.groups if group.field in node.restart)
-        return tuple(key for key in self._cells(source).keys if key not in order.keys) if node.call.restarts else ()
+        return tuple(key for key in self._get_cells(source).keys if key not in order.keys) if node.call.restarts else ()
 
-    def in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
-        return pl.when(self.value(node.get_option(-1), place) != 0).then(1.0)
+    def compute_in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+        return pl.when(self.evaluate(node.get_option(-1), place) != 0).then(1.0)
 
-    def judged(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
+    def judge_cells(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
         passes = pl.lit(True)
         for condition, column in judged:
             passes &= condition.build_bounds(pl.col(column))
-        name, cells = self.engine.new_name(), self._cells(place)
+        name, cells = self.engine.make_name(), self._get_cells(place)
         cells.frame = cells.frame.with_columns(passes.fill_null(False).alias(name))
         return name
 
@@ -197,25 +197,25 @@ class Evaluator(Walk):
 
     # Values of other cells beside these.
 
-    def _cells(self, place: CellLevel) -> Cells:
+    def _get_cells(self, place: CellLevel) -> Cells:
         return self.engine.cells[place]
 
-    def _found(self, other: pl.DataFrame, name: str, place: CellLevel, own: dict[str, pl.Expr]) -> pl.Expr:
+    def _look_up_in(self, other: pl.DataFrame, name: str, place: CellLevel, own: dict[str, pl.Expr]) -> pl.Expr:
         """A column of another frame beside a place's cells, found by what `own` gives for its keys."""
         if not own:
             return pl.lit(other[name][0] if other.height else None, dtype=other.schema[name])
         asked = {key: f"__ask{i}" for i, key in enumerate(own)}
-        left = self._cells(place).frame.select(value.alias(asked[key]) for key, value in own.items())
+        left = self._get_cells(place).frame.select(value.alias(asked[key]) for key, value in own.items())
         left = left.with_columns(pl.col(ask).cast(other.schema[key]) for key, ask in asked.items())
         right = other.select(*(pl.col(key).alias(ask) for key, ask in asked.items()), pl.col(name).alias("__found"))
         joined = left.join(right, on=list(asked.values()), how="left", nulls_equal=True, maintain_order="left")
-        return _as_column(joined["__found"])
+        return _make_column(joined["__found"])
 
-    def _latest_of(
+    def _find_latest_of(
         self, cells: pl.DataFrame, name: str, place: CellLevel, axis: Grouping, key: str, unit: Grain, position: pl.Expr
     ) -> pl.Expr:
         others = [own for group in place.groups if (own := make_group_key(group)) != key]
-        asked = self._cells(place).frame.select(*others, position.alias(key)).with_row_index("__row")
+        asked = self._get_cells(place).frame.select(*others, position.alias(key)).with_row_index("__row")
         whole = find_enclosing_period(pl.col(key), axis.period, unit, self.schema.fiscal_month).alias("__whole")
         have = cells.select(*others, key, name).drop_nulls(key).with_columns(whole)
         asked = asked.with_columns(whole)
@@ -228,16 +228,16 @@ class Evaluator(Walk):
             .select("__row", "__id", key)
             .join_asof(have.select("__id", key, name), on=key, by="__id", check_sortedness=False)
         )
-        return _as_column(
+        return _make_column(
             asked.select("__row").join(full.select("__row", name), on="__row", how="left").sort("__row")[name]
         )
 
 
-def _as_column(values: pl.Series) -> pl.Expr:
+def _make_column(values: pl.Series) -> pl.Expr:
     """Values as an expression; a single one as a literal, which fits a frame of any height."""
     return pl.lit(values) if len(values) != 1 else pl.lit(values[0], dtype=values.dtype)
 
 
-def _itself(place: CellLevel) -> dict[str, pl.Expr]:
+def _map_to_itself(place: CellLevel) -> dict[str, pl.Expr]:
     """A place's own values for its keys."""
     return {make_group_key(group): pl.col(make_group_key(group)) for group in place.groups}

@@ -156,14 +156,14 @@ class Prepared:
     values: dict[TypedExpression, pl.Expr] = dataclasses.field(default_factory=dict)
     numbers: Iterator[int] = dataclasses.field(default_factory=count)
 
-    def new_name(self) -> str:
+    def make_name(self) -> str:
         return f"p{next(self.numbers)}"
 
     def get_row_count_part(self, home: str) -> PartialAggregate:
         """How many rows of a table there are."""
         part = self.parts.get(("len", home))
         return part or self.parts.setdefault(
-            ("len", home), PartialAggregate(self.new_name(), "len", "", None, pl.len(), frozenset())
+            ("len", home), PartialAggregate(self.make_name(), "len", "", None, pl.len(), frozenset())
         )
 
 

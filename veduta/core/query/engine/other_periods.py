@@ -43,32 +43,32 @@ class OtherPeriods:
         self.axis = self.engine.find_axis(place)
         self.fiscal = self.engine.schema.fiscal_month
 
-    def value(self, x: TypedExpression) -> pl.Expr:
-        return self.walk.value(x, self.place)
+    def evaluate(self, x: TypedExpression) -> pl.Expr:
+        return self.walk.evaluate(x, self.place)
 
-    def shifted(self, x: TypedExpression, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
+    def shift(self, x: TypedExpression, steps: int, unit: str, same_days: bool = False) -> pl.Expr:
         """The value so many units later. With `same_days` a period that is not over is compared with as many days."""
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
-            return self._of_shown(x, lambda periods: self._shifted_periods(periods, steps, grain, same_days))
+            return self._evaluate_over_shown(x, lambda periods: self._shift_periods(periods, steps, grain, same_days))
         self._must_nest(axis.period, grain)
         key = make_group_key(axis)
         position = shift_period(pl.col(key), axis.period, steps, grain)
         if x.function is not None and x.function.accumulates and x.arguments[0] is None:
             # So far into another year there is a value, even where its very month has none.
             return self.to_date(x.get_option(1), x.get_option(2).value, position)
-        value = self._other_cells(x, axis, self.place.groups, {key: position})
+        value = self._look_up_cells(x, axis, self.place.groups, {key: position})
         return self._cut_short(x, value, axis, steps, grain) if same_days else value
 
-    def _shifted_periods(self, periods: Periods, steps: int, unit: Grain, same_days: bool) -> Periods:
-        if same_days and (unfinished := self._unfinished(periods)):
+    def _shift_periods(self, periods: Periods, steps: int, unit: Grain, same_days: bool) -> Periods:
+        if same_days and (unfinished := self._find_unfinished(periods)):
             periods = unfinished
         if periods.days is not None:
             other = replace(periods, days=tuple(shift_days(*days, steps, unit) for days in periods.days))
         else:
             self._must_nest(periods.period, unit)
             other = replace(
-                periods, starts=self._mapped(periods, shift_period(pl.col("s"), periods.period, steps, unit))
+                periods, starts=self._map_starts(periods, shift_period(pl.col("s"), periods.period, steps, unit))
             )
         if not self.engine.for_totals:
             self._say_compared(periods, other)
@@ -81,7 +81,7 @@ class OtherPeriods:
         now, there = periods.ranges, other.ranges
         if not now or not there or (len(now), len(there)) != (1, 1):
             return
-        said = f"{self._words(now[0])} is compared with {self._words(there[0])}"
+        said = f"{self._describe_days(now[0])} is compared with {self._describe_days(there[0])}"
         if not any(isinstance(day, dt.datetime) for days in (now[0], there[0]) for day in days):
             counts = [(last - first).days + 1 for first, last in (now[0], there[0])]
             said += f" ({counts[0]:,} days with {counts[1]:,})" if counts[0] != counts[1] else ""
@@ -89,27 +89,27 @@ class OtherPeriods:
         begins = dt.date.fromisoformat(str(lowest)[:10]) if lowest else dt.date.min
         if to_date(there[0][0]) < begins:
             said += f"; the data begins on {label_period(begins, Grain.DAY)}"
-        latest = self._latest_day(periods.field)
+        latest = self._find_latest_day(periods.field)
         if latest is not None and latest < to_date(now[0][1]):
             said += f"; the data ends on {label_period(latest, Grain.DAY)}"
         self.walk.say(f"{said}.")
 
-    def _words(self, days: Days) -> str:
+    def _describe_days(self, days: Days) -> str:
         return describe_dates(*days, self.fiscal)
 
-    def _unfinished(self, periods: Periods) -> Periods | None:
+    def _find_unfinished(self, periods: Periods) -> Periods | None:
         """The periods up to the latest day with data, if they go on after it."""
-        latest, days = self._latest_day(periods.field), periods.ranges
+        latest, days = self._find_latest_day(periods.field), periods.ranges
         if latest is None or not days or days[-1][1] <= latest:
             return None
         return Periods(periods.field, Grain.DAY, None, tuple(intersect_days(days, [(dt.date.min, latest)])))
 
-    def _latest_day(self, field: str) -> dt.date | None:
+    def _find_latest_day(self, field: str) -> dt.date | None:
         return self.engine.context.latest.get(field)
 
     def _cut_short(self, x: TypedExpression, value: pl.Expr, axis: Grouping, steps: int, unit: Grain) -> pl.Expr:
         """In the cells of a period that is not over, the value of as many days of the other one."""
-        latest, key, grain = self._latest_day(axis.field), make_group_key(axis), axis.period
+        latest, key, grain = self._find_latest_day(axis.field), make_group_key(axis), axis.period
         if latest is None or grain in (Grain.DAY, Grain.HOUR):
             return value
         start = find_period_start(latest, grain, self.fiscal)
@@ -122,7 +122,7 @@ class OtherPeriods:
         groups = tuple(group for group in self.place.groups if group != axis)
         days = ((first, last),) if first else ()
         source = replace(self.place, groups=groups, periods=Periods(axis.field, Grain.DAY, None, days))
-        cut = self.walk.looked_up(
+        cut = self.walk.look_up(
             x, source, self.place, {make_group_key(group): pl.col(make_group_key(group)) for group in groups}
         )
         self.walk.say(
@@ -131,10 +131,10 @@ class OtherPeriods:
         )
         return pl.when(pl.col(key) == start).then(cut).otherwise(value)
 
-    def whole(self, x: TypedExpression, unit: str) -> pl.Expr:
+    def take_whole_period(self, x: TypedExpression, unit: str) -> pl.Expr:
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
-            return self._of_shown(x, lambda periods: self._whole_periods(periods, grain))
+            return self._evaluate_over_shown(x, lambda periods: self._widen_periods(periods, grain))
         self._must_nest(axis.period, grain)
         whole = axis if axis.grain is grain else Grouping(field=axis.field, grain=grain)
         if axis.grain is Grain.WEEK and grain is Grain.YEAR:
@@ -145,9 +145,9 @@ class OtherPeriods:
             )
         groups = tuple(whole if group == axis else group for group in self.place.groups)
         around = find_enclosing_period(pl.col(make_group_key(axis)), axis.period, grain, self.fiscal)
-        return self._other_cells(x, axis, groups, {make_group_key(whole): around})
+        return self._look_up_cells(x, axis, groups, {make_group_key(whole): around})
 
-    def _whole_periods(self, periods: Periods, unit: Grain) -> Periods:
+    def _widen_periods(self, periods: Periods, unit: Grain) -> Periods:
         if periods.days is not None:
             around = (
                 (
@@ -158,7 +158,7 @@ class OtherPeriods:
             )
             return replace(periods, days=tuple(merge_days(around)))
         self._must_nest(periods.period, unit)
-        starts = self._mapped(periods, find_enclosing_period(pl.col("s"), periods.period, unit, self.fiscal))
+        starts = self._map_starts(periods, find_enclosing_period(pl.col("s"), periods.period, unit, self.fiscal))
         if periods.grain is not Grain.WEEK:
             return replace(periods, grain=unit, starts=starts)
         weeks = [
@@ -176,12 +176,14 @@ class OtherPeriods:
         """`position` is another cell of the time axis than this one."""
         grain, axis = Grain(unit), self.axis
         if axis is None or self.is_coarser:
-            return self._of_shown(x, lambda periods: self._periods_to_date(periods, grain))
+            return self._evaluate_over_shown(x, lambda periods: self._extend_to_date(periods, grain))
         self._must_nest(axis.period, grain)
-        source, key = replace(self.engine.widened(self.place, axis), upto=grain), make_group_key(axis)
-        return self.walk.latest(x, source, self.place, axis, key, grain, pl.col(key) if position is None else position)
+        source, key = replace(self.engine.widen(self.place, axis), upto=grain), make_group_key(axis)
+        return self.walk.find_latest(
+            x, source, self.place, axis, key, grain, pl.col(key) if position is None else position
+        )
 
-    def _periods_to_date(self, periods: Periods, unit: Grain) -> Periods:
+    def _extend_to_date(self, periods: Periods, unit: Grain) -> Periods:
         if periods.days is not None:
             last = max((last for _, last in periods.days), default=None)
             first = last and find_period_start(last, unit, self.fiscal)
@@ -192,23 +194,23 @@ class OtherPeriods:
             last = start and find_period_end(start, periods.period)
         return Periods(periods.field, Grain.DAY, None, ((first, last),) if first and last else ())
 
-    def cells_to_date(self, x: TypedExpression, how: str, unit: str) -> pl.Expr:
+    def accumulate_cells(self, x: TypedExpression, how: str, unit: str) -> pl.Expr:
         grain = Grain(unit)
         if self.engine.for_totals and (self.axis is None or self.is_coarser):
             return pl.lit(None, dtype=x.kind.dtype if x.kind else None)
-        axis = self._needed_axis(f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.")
+        axis = self._require_axis(f"to_date({how}, …) looks at the periods of a time axis, and this chart has none.")
         self._must_nest(axis.period, grain)
-        return self.walk.so_far(x, how, self.engine.widened(self.place, axis), self.place, axis, grain)
+        return self.walk.accumulate(x, how, self.engine.widen(self.place, axis), self.place, axis, grain)
 
-    def since(self, x: TypedExpression) -> pl.Expr:
+    def count_since(self, x: TypedExpression) -> pl.Expr:
         if self.engine.for_totals and (self.axis is None or self.is_coarser):
             return pl.lit(None, dtype=pl.Int64)
-        axis = self._needed_axis("since counts periods along a time axis, and this chart has none.")
-        start = self.walk.first_held(x, self.engine.widened(self.place, axis), self.place, axis)
-        periods = _periods_between(start, pl.col(make_group_key(axis)), axis.period)
+        axis = self._require_axis("since counts periods along a time axis, and this chart has none.")
+        start = self.walk.find_first_held(x, self.engine.widen(self.place, axis), self.place, axis)
+        periods = _list_periods_between(start, pl.col(make_group_key(axis)), axis.period)
         return pl.when(periods >= 0).then(periods)
 
-    def _needed_axis(self, message: str) -> Grouping:
+    def _require_axis(self, message: str) -> Grouping:
         if self.axis is None:
             raise FormulaProblem(message, at=self.node.at, hint="Add a date to the dimensions.")
         return self.axis
@@ -218,25 +220,25 @@ class OtherPeriods:
     @property
     def is_coarser(self) -> bool:
         """Whether this is a subtotal of periods that the chart shows finer: of years of months."""
-        shown = self.engine.chart_axis()
+        shown = self.engine.find_chart_axis()
         return bool(shown and self.axis and follows(self.axis, shown))
 
-    def _mapped(self, periods: Periods, expression: pl.Expr) -> tuple[dt.date, ...]:
+    def _map_starts(self, periods: Periods, expression: pl.Expr) -> tuple[dt.date, ...]:
         dtype = pl.Datetime("us") if periods.grain is Grain.HOUR else pl.Date
         starts = pl.DataFrame({"s": pl.Series(list(periods.starts or ()), dtype=dtype)})
         return tuple(starts.select(expression.alias("s"))["s"].drop_nulls().unique().sort().to_list())
 
-    def _of_shown(self, x: TypedExpression, other: Callable[[Periods], Periods]) -> pl.Expr:
+    def _evaluate_over_shown(self, x: TypedExpression, other: Callable[[Periods], Periods]) -> pl.Expr:
         """The value over other periods than those that the place stands for.
 
         A subtotal of a coarser period stands for those that the chart shows of it."""
-        axis, shown = self.axis, self.engine.chart_axis()
+        axis, shown = self.axis, self.engine.find_chart_axis()
         if axis is None or shown is None or not self.is_coarser:
-            source = replace(self.place, periods=other(self.engine.current(self.place, self.node)))
+            source = replace(self.place, periods=other(self.engine.find_current_periods(self.place, self.node)))
             own = {make_group_key(group): pl.col(make_group_key(group)) for group in self.place.groups}
-            return self.walk.looked_up(x, source, self.place, own)
+            return self.walk.look_up(x, source, self.place, own)
         groups = tuple(group for group in self.place.groups if group != axis)
-        starts = self.engine.kept_starts(shown)
+        starts = self.engine.list_kept_starts(shown)
         coarse = starts.to_frame().with_columns(
             derive_coarser_period(axis, pl.col(starts.name), shown.period, self.fiscal).alias("__coarse")
         )
@@ -244,22 +246,22 @@ class OtherPeriods:
         for (period,), own_starts in coarse.group_by("__coarse", maintain_order=True):
             periods = other(Periods(axis.field, shown.grain, tuple(own_starts[starts.name].to_list())))
             wanted.append((period, replace(self.place, groups=groups, periods=periods)))
-        return self.walk.of_each(x, wanted, self.place, axis)
+        return self.walk.look_up_each(x, wanted, self.place, axis)
 
-    def _other_cells(
+    def _look_up_cells(
         self, x: TypedExpression, axis: Grouping, groups: tuple[Grouping, ...], changed: dict[str, pl.Expr]
     ) -> pl.Expr:
         """The value in other cells, of other periods."""
         swapped = dict(zip(self.place.groups, groups, strict=True))
         outer = self.place.outer and tuple(swapped.get(group, group) for group in self.place.outer)
-        source = self.engine.widened(replace(self.place, groups=groups, outer=outer), axis)
+        source = self.engine.widen(replace(self.place, groups=groups, outer=outer), axis)
         keys = [make_group_key(group) for group in groups]
         own = {key: changed.get(key, pl.col(key)) for key in keys}
         if source.upto and (there := self.engine.find_axis(source)):
             key = make_group_key(there)
-            return self.walk.latest(x, source, self.place, axis, key, source.upto, own[key])
+            return self.walk.find_latest(x, source, self.place, axis, key, source.upto, own[key])
         # Where there is no such period nothing is found, not the cell of empty dates.
-        return self.walk.looked_up(x, source, self.place, own, [key for key in keys if key in changed])
+        return self.walk.look_up(x, source, self.place, own, [key for key in keys if key in changed])
 
     def _must_nest(self, grain: Grain, unit: Grain) -> None:
         if unit in NESTED[grain]:
@@ -275,7 +277,7 @@ class OtherPeriods:
         )
 
 
-def _periods_between(start: pl.Expr, now: pl.Expr, grain: Grain) -> pl.Expr:
+def _list_periods_between(start: pl.Expr, now: pl.Expr, grain: Grain) -> pl.Expr:
     """How many whole periods lie between two of their starts."""
     since = now - start
     if grain is Grain.HOUR:

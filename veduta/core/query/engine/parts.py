@@ -29,16 +29,16 @@ class PartCompiler:
         """The parts that an aggregate is made of, by how they are put together."""
         return {how: self._get_part(node, how, home) for how in node.call.parts or (OWN,)}
 
-    def ends_of(self, group: Grouping, home: str) -> tuple[PartialAggregate, PartialAggregate]:
+    def make_ends(self, group: Grouping, home: str) -> tuple[PartialAggregate, PartialAggregate]:
         """The lowest and the highest value of a dimension."""
-        lowest, highest = (self._end_of(group, home, how) for how in ("min", "max"))
+        lowest, highest = (self._make_end(group, home, how) for how in ("min", "max"))
         return lowest, highest
 
-    def _end_of(self, group: Grouping, home: str, how: str) -> PartialAggregate:
+    def _make_end(self, group: Grouping, home: str, how: str) -> PartialAggregate:
         key = ("key", how, group, home)
         part = self.prepared.parts.get(key)
         if part is None:
-            name = self.prepared.new_name()
+            name = self.prepared.make_name()
             column, value = f"i{name}", group_expression(group, self.schema)
             aggregate = getattr(pl.col(column), how)()
             part = self.prepared.parts[key] = PartialAggregate(
@@ -55,7 +55,7 @@ class PartCompiler:
         argument = node.arguments[0] if node.arguments else None
         if (argument is None and node.where is None) or (how == "count" and self._is_full(argument, node, home)):
             return self.prepared.get_row_count_part(home)
-        name = self.prepared.new_name()
+        name = self.prepared.make_name()
         compiler = _RowCompiler(self.times)
         value = compiler.compile_node(argument) if argument else None
         column, expression = "", None

@@ -204,11 +204,11 @@ class ScanPlanner(FilteredRows):
     def add_values(self, cells: pl.LazyFrame, reading: ScanRequest) -> pl.LazyFrame:
         """The parts of a reading with the values that are worked out with them."""
         gets_more = reading.place.unbroken or len(self._list_homes(reading.place)) > 1
-        at_once = [] if gets_more else self.at_once(reading.place, reading.home)
+        at_once = [] if gets_more else self.compute_at_once(reading.place, reading.home)
         return cells.with_columns(at_once) if at_once else cells
 
     @abstractmethod
-    def at_once(self, place: CellLevel, home: str) -> list[pl.Expr]:
+    def compute_at_once(self, place: CellLevel, home: str) -> list[pl.Expr]:
         """Values of cells that are worked out with the reading of their parts."""
 
     def _add(self, reading: ScanRequest, frame: pl.DataFrame) -> None:

@@ -57,7 +57,7 @@ class Walk(ABC):
     # What the two walks do with what is needed.
 
     @abstractmethod
-    def column(self, node: TypedExpression, place: CellLevel) -> str:
+    def get_column(self, node: TypedExpression, place: CellLevel) -> str:
         """The node's value as a column of the place's cells."""
 
     @abstractmethod
@@ -67,15 +67,15 @@ class Walk(ABC):
         """An aggregate from its parts, which a table's rows have in the place's cells."""
 
     @abstractmethod
-    def applied(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
+    def apply_function(self, node: TypedExpression, values: list[pl.Expr | None]) -> pl.Expr:
         """A function of values of the same cells."""
 
     @abstractmethod
-    def determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
+    def find_determined(self, ends: tuple[PartialAggregate, PartialAggregate], place: CellLevel, home: str) -> pl.Expr:
         """A dimension's value in cells that do not show it, where all their rows have the same."""
 
     @abstractmethod
-    def looked_up(
+    def look_up(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -86,7 +86,7 @@ class Walk(ABC):
         """The value of other cells, found by what `own` gives for their keys, of which some must not be empty."""
 
     @abstractmethod
-    def latest(
+    def find_latest(
         self,
         node: TypedExpression,
         source: CellLevel,
@@ -101,29 +101,29 @@ class Walk(ABC):
         The position's column is `key`; the cell is of the same year or whatever the unit is."""
 
     @abstractmethod
-    def so_far(
+    def accumulate(
         self, node: TypedExpression, how: str, source: CellLevel, place: CellLevel, axis: Grouping, unit: Grain
     ) -> pl.Expr:
         """The cells from the start of the unit up to each, put together by an aggregate."""
 
     @abstractmethod
-    def first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
+    def find_first_held(self, node: TypedExpression, source: CellLevel, place: CellLevel, axis: Grouping) -> pl.Expr:
         """The first period in which a test held, for each group."""
 
     @abstractmethod
-    def of_each(
+    def look_up_each(
         self, node: TypedExpression, wanted: list[tuple[Any, CellLevel]], place: CellLevel, axis: Grouping
     ) -> pl.Expr:
         """For each period of the axis the value at its own other place."""
 
     @abstractmethod
-    def over_cells(
+    def aggregate_cells(
         self, node: TypedExpression, argument: TypedExpression, source: CellLevel, place: CellLevel
     ) -> pl.Expr:
         """An aggregate of the values of finer cells."""
 
     @abstractmethod
-    def windowed(
+    def compute_window(
         self,
         node: TypedExpression,
         columns: list[str | None],
@@ -135,11 +135,11 @@ class Walk(ABC):
         """A window over cells; `columns` are those of its arguments, None for what is written out."""
 
     @abstractmethod
-    def in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+    def compute_in_total(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """A window that adds up, where there are no rows around: of itself."""
 
     @abstractmethod
-    def judged(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
+    def judge_cells(self, judged: list[tuple[MeasureFilter, str]], place: CellLevel) -> str:
         """Whether cells pass conditions on their values, as a column."""
 
     @abstractmethod
@@ -148,28 +148,28 @@ class Walk(ABC):
 
     # Which values are needed where.
 
-    def value(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+    def evaluate(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         """The node's value over the place's cells. Raises FormulaProblem where it does not fit the dimensions."""
         if node.field:
             raise FormulaProblem("This is a value of each row.", at=node.at, hint="Make it an aggregate.")
         if node.per is not None:
-            return self._at_grain(node, node.per, place)
+            return self._evaluate_at_grain(node, node.per, place)
         if node.function is None:
             return pl.lit(node.value, dtype=node.kind.dtype if node.kind else None)
         if node.function.level is Level.AGGREGATE:
             return self._aggregate(node, place)
         try:
             if node.function.level is Level.TIME:
-                return self._other_periods(node, place)
+                return self._evaluate_in_other_periods(node, place)
             if node.function.level is Level.WINDOW:
-                return self._window(node, place)
-            return self.applied(node, [self.value(a, place) if a else None for a in node.arguments])
+                return self._evaluate_window(node, place)
+            return self.apply_function(node, [self.evaluate(a, place) if a else None for a in node.arguments])
         except FormulaProblem as problem:
             if problem.at.end:
                 raise
             raise FormulaProblem(problem.message, at=node.at, hint=problem.hint) from None
 
-    def passing(self, place: CellLevel) -> str:
+    def find_passing(self, place: CellLevel) -> str:
         """Whether the chart's groups pass the filters on groups, as a column of their cells.
 
         Perhaps in other periods; "" where nothing is dropped. The filters themselves look at all groups."""
@@ -185,37 +185,37 @@ class Walk(ABC):
                     f"“{name}” is not a number, so groups cannot be filtered by it.",
                     hint="Choose a number, or filter rows.",
                 )
-            judged.append((condition, self.column(node, place)))
+            judged.append((condition, self.get_column(node, place)))
         self.judging = False
-        return self.judged(judged, place)
+        return self.judge_cells(judged, place)
 
-    def _at_grain(self, node: TypedExpression, per: GroupedBy, place: CellLevel) -> pl.Expr:
+    def _evaluate_at_grain(self, node: TypedExpression, per: GroupedBy, place: CellLevel) -> pl.Expr:
         engine, inner = self.engine, node.get_option(0)
         source = engine.place_within(per, place)
         there = engine.derive_groupings(source.groups, place)
         own = {
-            make_group_key(group): self._determined(inner, group, place) if value is None else value
+            make_group_key(group): self._evaluate_determined(inner, group, place) if value is None else value
             for group, value in there.items()
         }
-        return self.looked_up(
+        return self.look_up(
             inner, source, place, own, [make_group_key(group) for group, value in there.items() if value is None]
         )
 
-    def _determined(self, node: TypedExpression, group: Grouping, place: CellLevel) -> pl.Expr:
+    def _evaluate_determined(self, node: TypedExpression, group: Grouping, place: CellLevel) -> pl.Expr:
         model = self.engine.model
-        home = next(iter(self.engine.tables_of(node)), None) or model.find_home({group.field}, node)
+        home = next(iter(self.engine.list_tables_of(node)), None) or model.find_home({group.field}, node)
         if not model.reaches(home, group.field, group.grain or ""):
             home = model.find_home({group.field})
-        return self.determined(self.engine.parts.ends_of(group, home), place, home)
+        return self.find_determined(self.engine.parts.make_ends(group, home), place, home)
 
     def _aggregate(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         argument = node.arguments[0] if node.arguments else None
         if argument is not None and argument.level is Level.GRAIN:
-            return self._over_cells(node, argument, place)
-        home = self.engine.tables_of(node)[0]
+            return self._evaluate_over_cells(node, argument, place)
+        home = self.engine.list_tables_of(node)[0]
         return self.from_parts(node, self.engine.parts.compile_parts(node, home), place, home)
 
-    def _over_cells(self, node: TypedExpression, argument: TypedExpression, place: CellLevel) -> pl.Expr:
+    def _evaluate_over_cells(self, node: TypedExpression, argument: TypedExpression, place: CellLevel) -> pl.Expr:
         """An aggregate over the cells of a grain of its own, each once."""
         if node.where is not None:
             raise FormulaProblem(
@@ -223,12 +223,12 @@ class Walk(ABC):
                 at=node.where.at,
                 hint="Put the condition inside, or use if(test, value).",
             )
-        inner = [self.engine.place_within(per, place).groups for per in _grains(argument)]
+        inner = [self.engine.place_within(per, place).groups for per in _list_grains(argument)]
         groups = drop_dependent_groupings((*place.groups, *(group for each in inner for group in each)))
         source = replace(place, groups=groups, upto=None, unbroken=False, outer=place.shown)
-        return self.over_cells(node, argument, source, place)
+        return self.aggregate_cells(node, argument, source, place)
 
-    def _other_periods(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+    def _evaluate_in_other_periods(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         function = node.call
         arguments = [
             make_operand(argument) if argument and (declared.options or declared.constant) else argument
@@ -238,20 +238,22 @@ class Walk(ABC):
 
     # Windows.
 
-    def _window(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
+    def _evaluate_window(self, node: TypedExpression, place: CellLevel) -> pl.Expr:
         engine, function, source = self.engine, node.call, place
         if engine.for_totals and not engine.scope.ranks:
             if function.adds_up is AddsUp.ITSELF and not node.restart:
-                return self.in_total(node, place)
+                return self.compute_in_total(node, place)
             return pl.lit(None, dtype=node.kind.dtype if node.kind else None)
         for name in node.restart:
             if not any(group.field == name for group in place.groups):
-                self._not_shown(name, node)
+                self._refuse_not_shown(name, node)
         axis = engine.find_axis(place)
         if axis is not None and not node.along and function.looks_back:
-            source = replace(engine.widened(place, axis), unbroken=function.by_period)
-        columns = [None if a is None or a.constant else self.column(a, source) for a in node.arguments]
-        return self.windowed(node, columns, self._order(node, source, axis), self.passing(source), source, place)
+            source = replace(engine.widen(place, axis), unbroken=function.by_period)
+        columns = [None if a is None or a.constant else self.get_column(a, source) for a in node.arguments]
+        return self.compute_window(
+            node, columns, self._order(node, source, axis), self.find_passing(source), source, place
+        )
 
     def _order(self, node: TypedExpression, source: CellLevel, axis: Grouping | None) -> Order:
         """The order in which a window goes through the cells.
@@ -275,19 +277,19 @@ class Walk(ABC):
                 continue
             field = self.schema[name]
             if field.role != "measure":
-                self._not_shown(name, node)
+                self._refuse_not_shown(name, node)
             measure = Measure(field=name, aggregate=field.aggregate)
             measured = measure_node(measure, self.schema, self.engine.model.parameters)
-            columns.append((self.column(measured, source), down))
+            columns.append((self.get_column(measured, source), down))
             keys = [make_group_key(group) for group in source.groups]
         return Order(tuple(name for name, _ in columns), tuple(down for _, down in columns), tuple(keys))
 
     def _order_columns(self, group: Grouping, source: CellLevel) -> list[str]:
         """The columns in whose order a dimension's values stand: its sort field, if it has one, then itself."""
         node = self.engine.sort_node(group)
-        return [*([self.column(node, source)] if node else []), make_group_key(group)]
+        return [*([self.get_column(node, source)] if node else []), make_group_key(group)]
 
-    def _not_shown(self, name: str, node: TypedExpression) -> NoReturn:
+    def _refuse_not_shown(self, name: str, node: TypedExpression) -> NoReturn:
         shown = ", ".join(self.schema[group.field].name for group in self.engine.groups) or "none"
         raise FormulaProblem(
             f"{node.call.name} runs along “{self.schema[name].name}”, which the chart does not show.",
@@ -296,11 +298,11 @@ class Walk(ABC):
         )
 
 
-def _grains(node: TypedExpression) -> Iterator[GroupedBy]:
+def _list_grains(node: TypedExpression) -> Iterator[GroupedBy]:
     """The grains of their own at which a formula has values."""
     if node.per is not None:
         yield node.per
         return
     for argument in node.arguments:
         if argument:
-            yield from _grains(argument)
+            yield from _list_grains(argument)
