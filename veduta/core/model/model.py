@@ -356,7 +356,7 @@ class Model:
         """How many rows of a table may be seen."""
         if not self.reader.rules or not self.ruling.list_conditions(home):
             return self.tables[home].rows
-        rows: int = self.scan([], home).select(pl.len()).collect().item()
+        rows: int = self.scan([], home, ordered=False).select(pl.len()).collect().item()
         return rows
 
     def get_facts(self, name: str) -> ColumnFacts:
@@ -372,14 +372,14 @@ class Model:
         if key not in self._cache.facts:
             if len(self._cache.facts) > MOST_FACTS:
                 self._cache.facts.clear()
-            self._cache.facts[key] = compute_facts(self.scan([name], home).collect()[name])
+            self._cache.facts[key] = compute_facts(self.scan([name], home, ordered=False).collect()[name])
         return self._cache.facts[key]
 
     def find_present_values(self, name: str, values: Collection[Any]) -> set[Any]:
         """Those of some values of a field that stand in rows which may be seen."""
         if not values:
             return set()
-        rows = self.scan([name], self.find_home({name})).select(pl.col(name).unique())
+        rows = self.scan([name], self.find_home({name}), ordered=False).select(pl.col(name).unique())
         return set(values) & set(rows.collect()[name])
 
     def _list_parameter_values(self) -> tuple[tuple[str, Any], ...]:
@@ -443,14 +443,14 @@ class Model:
         width = choose_class_width(facts.lowest or 0, facts.highest or 0, number, whole)
         return Grouping(field=name, width=width)
 
-    def scan(self, names: list[str], home: str = "") -> pl.LazyFrame:
-        """The rows of a table with these fields as columns, lazily.
+    def scan(self, names: list[str], home: str = "", ordered: bool = True) -> pl.LazyFrame:
+        """The rows of a table with these fields as columns, lazily, in the table's order unless that is of no matter.
 
         Fields from joins and row formulas are included, and the table's rules applied. Raises DefinitionProblem for a
         field that does not reach the table."""
         rules = self.ruling.list_conditions(home)
         wanted = list(names) + [name for checked in rules for name in checked.fields]
-        rows = ModelRows(self, home).add_fields(wanted)
+        rows = ModelRows(self, home, ordered).add_fields(wanted)
         if rules:
             rows = rows.filter([compile_formula(checked, self.times).expression for checked in rules])
         return rows.select(list(dict.fromkeys(names))) if names else rows

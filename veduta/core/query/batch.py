@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
+from functools import partial
 
 import polars as pl
 
@@ -250,8 +251,10 @@ def _filter_shared_rows(filters: tuple[Filter, ...], reads: list[_SharedScan]) -
             continue
         conditions = engine.build_conditions(home, filters)
         tested = {name for filter_ in filters for name in filter_.list_fields()}
-        passing: int = engine.model.scan(sorted(tested), home).filter(conditions).select(pl.len()).collect().item()
+        scan = partial(engine.model.scan, home=home)
+        passing: int = scan(sorted(tested), ordered=False).filter(conditions).select(pl.len()).collect().item()
         if passing <= rows / 2:
             names = tested.union(*(read.engine.list_fields_read(read.reading) for read in own))
-            narrowed[home] = engine.model.scan(sorted(names), home).filter(conditions).collect()
+            ordered = any(part.ordered for read in own for part in read.reading.parts.values())
+            narrowed[home] = scan(sorted(names), ordered=ordered).filter(conditions).collect()
     return narrowed

@@ -90,7 +90,7 @@ def _find_table_spans(asked: QueryPlan, tables: list[str], date: str, grain: Gra
     day = pl.col(date).cast(pl.Date)
     spans = []
     for table in tables:
-        rows = engine.scan_rows(table, CellLevel(), {date}, ())
+        rows = engine.scan_rows(table, CellLevel(), {date}, (), ordered=False)
         ((first, last),) = rows.select(day.min().alias("first"), day.max().alias("last")).collect().rows()
         if first is not None:
             start, end = (

@@ -130,6 +130,8 @@ class PartialAggregate:
     function: str = ""
     so_far: SoFar | None = None
     share: float = 0
+    ordered: bool = False
+    """Whether it depends on the order of the rows, as the first of them does."""
 
     @property
     def combines(self) -> bool:

@@ -83,6 +83,7 @@ class PartCompiler:
             node.call.name,
             node.call.so_far,
             _share_below(node),
+            node.call.ordered,
         )
 
     def _compile_aggregate(self, node: TypedExpression, how: str, source: pl.Expr, home: str) -> pl.Expr:

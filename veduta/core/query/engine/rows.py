@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import polars as pl
 
@@ -91,8 +92,11 @@ class FilteredRows(ABC):
         names: set[str],
         keys: Iterable[Grouping],
         attached: Iterable[TypedExpression] = (),
+        ordered: bool = True,
     ) -> pl.LazyFrame:
-        """A table's rows that pass the filters that reach it, with these fields and the keys' values."""
+        """A table's rows that pass the filters that reach it, with these fields and the keys' values.
+
+        They are in the table's order if that is wanted (`ordered`)."""
         keys = list(keys)
         filters = [filter_ for filter_ in self.list_filters(place) if self.follows(filter_, home)]
         kept = self.list_kept_groups(home, place)
@@ -105,7 +109,7 @@ class FilteredRows(ABC):
             narrowing = periods.build_condition(self.schema, self.model.find_known_grain(home, periods.field))
             needed |= {periods.field} if narrowing is not None else set()
         common = self.scope.common and self.scope.common.find_rows(home, needed, filters)
-        rows, filters = common or (self.model.scan(sorted(needed), home), filters)
+        rows, filters = common or (self.model.scan(sorted(needed), home, ordered), filters)
         conditions = self.build_conditions(home, filters)
         conditions += [narrowing] if narrowing is not None else []
         if conditions:
@@ -115,7 +119,7 @@ class FilteredRows(ABC):
                 group_expression(group, self.schema).alias(make_group_key(group)) for group in keys
             )
         for node in attached:
-            rows = self._attach(rows, node, place)
+            rows = self._attach(rows, node, place, ordered)
         if kept:
             own = {f"__kept{i}": group for i, group in enumerate(kept)}
             rows = rows.with_columns(group_expression(group, self.schema).alias(name) for name, group in own.items())
@@ -144,8 +148,8 @@ class FilteredRows(ABC):
     def compute_at_grain(self, node: TypedExpression, source: CellLevel) -> tuple[pl.DataFrame, str]:
         """A value at a grain of its own, to stand beside the rows: the grain's cells, and the value's column."""
 
-    def _attach(self, rows: pl.LazyFrame, node: TypedExpression, place: CellLevel) -> pl.LazyFrame:
-        """The value at a grain of its own, beside each row; the rows keep their order."""
+    def _attach(self, rows: pl.LazyFrame, node: TypedExpression, place: CellLevel, ordered: bool) -> pl.LazyFrame:
+        """The value at a grain of its own, beside each row."""
         source = self.place_within(node.grain, replace(place, upto=None, unbroken=False))
         cells, name = self.compute_at_grain(node.get_option(0), source)
         keys = [make_group_key(group) for group in source.groups]
@@ -156,14 +160,16 @@ class FilteredRows(ABC):
             group_expression(g, self.schema).alias(k) for g, k in zip(source.groups, own, strict=True)
         )
         wanted = cells.lazy().select(*keys, pl.col(name).alias(make_attached_name(node)))
-        return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True, maintain_order="left")
+        order: Literal["left", "none"] = "left" if ordered else "none"
+        return rows.join(wanted, left_on=own, right_on=keys, how="left", nulls_equal=True, maintain_order=order)
 
     def group_parts(self, place: CellLevel, home: str, parts: Iterable[PartialAggregate]) -> pl.LazyFrame:
         """A table's rows with the place's keys and the expressions that parts aggregate, as columns."""
         parts = list(parts)
         attached = list(dict.fromkeys(node for part in parts for node in part.attached))
         names = self.list_fields(place, parts)
-        rows = self.scan_rows(home, place.in_its_cells, names, self.list_reached(home, place), attached)
+        ordered = any(part.ordered for part in parts)
+        rows = self.scan_rows(home, place.in_its_cells, names, self.list_reached(home, place), attached, ordered)
         made = {part.column: part.expression for part in parts if part.expression is not None}
         return rows.with_columns(expression.alias(column) for column, expression in made.items()) if made else rows
 

@@ -181,7 +181,8 @@ class ScanPlanner(FilteredRows):
         if min(most, self.model.tables[home].rows) <= MOST_CELLS or not reached:
             return
         keys = [make_group_key(group) for group in reached]
-        rows = self.scan_rows(home, place.in_its_cells, set(), reached).select(pl.struct(keys).hash().approx_n_unique())
+        rows = self.scan_rows(home, place.in_its_cells, set(), reached, ordered=False)
+        rows = rows.select(pl.struct(keys).hash().approx_n_unique())
         _refuse(rows.collect().item())
 
     def list_fields_read(self, reading: ScanRequest) -> set[str]:
