@@ -1,5 +1,5 @@
 """Measure Veduta against hand-written Polars in the same run:
-`python -m bench [engine|import|questions|http|browser|editor|shaping|preview|bigfile|lists|load|live|drawing|looks]`.
+`python -m bench [group …]`; GROUPS below has their names.
 
 Prints a line a figure (name, ours, baseline, ratio, goal) and keeps the same in bench.json in the data folder; from
 there `python -m bench.write` writes the tables of docs/performance.md. Ratios are of medians.
@@ -509,6 +509,13 @@ def bench_lists() -> None:
     lists.run(figures, FOLDER, ROWS)
 
 
+def bench_joins() -> None:
+    """Questions to a table joined to four others."""
+    from bench import joins
+
+    joins.run(figures)
+
+
 def bench_load() -> None:
     """One reader, and many at once, who click at random on the demo's dashboard over HTTP; for BENCH_LOAD_SECONDS."""
     from bench import load
@@ -572,6 +579,7 @@ GROUPS = {
     "browser": bench_browser,
     "editor": bench_editor,
     "lists": bench_lists,
+    "joins": bench_joins,
     "load": bench_load,
     "live": bench_live,
     "drawing": bench_drawing,
