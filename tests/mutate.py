@@ -20,8 +20,9 @@ from pathlib import Path
 PROJECT = Path(__file__).parents[1]
 SKIPPED = ("node_modules", ".venv", ".git", "__pycache__", "mutants", "docs/screenshots")
 NOTHING = "no.such.mutant"
-OUTCOMES = {None: "not run", 0: "survived", 5: "no test", 33: "no test"}
-"""By pytest's exit code; every other one means that a test failed, or never ended."""
+PRELOADED = "preloaded.txt"
+OUTCOMES = {None: "not run", 0: "survived", 5: "no test", 33: "no test", 36: "timeout", -24: "timeout"}
+"""By pytest's exit code; every other one means that a test failed."""
 
 # The tests by which a module is judged: those near it, without the slowest few. The first prefix that fits counts.
 QUERY_TESTS = (
@@ -76,6 +77,7 @@ def find_tests(module: str) -> list[str]:
 def mutate(modules: list[str], tests: Sequence[str], folder: Path, most: int | None) -> None:
     """Prints how many of each module's faults are caught, and each that is not."""
     shutil.copytree(PROJECT, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns(*SKIPPED))
+    (folder / PRELOADED).write_text("polars\nhypothesis\ndjango.test\nveduta.core.chart.question\n")
     (folder / "setup.cfg").write_text(write_settings(modules, tests))
     run_mutmut(folder, "run", NOTHING)
     planted = {module: spread_evenly(read_outcomes(folder, module), most) for module in modules}
@@ -108,8 +110,10 @@ def write_settings(modules: list[str], tests: Sequence[str]) -> str:
         # As few migrations as can be: each fault is tried with a database of its own.
         "pytest_add_cli_args": ["-p no:cacheprovider", "-q", "--ds=veduta.web.settings", "--nomigrations"],
         "pytest_add_cli_args_test_selection": list(tests),
-        # Polars' threads do not survive a fork of the process that has run tests.
+        # Polars' threads do not survive a fork: what has run tests, or loaded them, must not be forked.
         "process_isolation": ["forkserver"],
+        "forkserver_warmup": ["import"],
+        "preload_modules_file": [PRELOADED],
         # Seconds beside fifteen times what the tests take: collecting them takes longer than many of them do.
         "timeout_constant": ["60"],
         "use_git_change_detection": ["false"],
