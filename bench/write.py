@@ -89,6 +89,11 @@ def lists(groups: Groups) -> list[str]:
     return _with_baselines(groups["lists"])
 
 
+@table("joins", "joins")
+def joins(groups: Groups) -> list[str]:
+    return _with_baselines(groups["joins"])
+
+
 @table("live", "live")
 def open_editors(groups: Groups) -> list[str]:
     return goals(groups["live"])
