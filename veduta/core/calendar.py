@@ -271,6 +271,8 @@ def find_enclosing_period(start: pl.Expr, grain: Grain, unit: Grain, fiscal_mont
 def shift_period(start: pl.Expr, grain: Grain, steps: int, unit: Grain) -> pl.Expr:
     """The start of the period so many units away; empty where there is none (29 February, ISO week 53)."""
     if grain is Grain.WEEK and unit is Grain.YEAR:
+        # The same week's number of another ISO year, whose first week holds 4 January. Week 53 of 2026 has no
+        # counterpart in 2025: what would be its day lies in another week, so it is empty.
         week = start.dt.week().cast(pl.Int64)
         january = pl.date(start.dt.iso_year() + steps, 1, 4)
         first = january - pl.duration(days=january.dt.weekday().cast(pl.Int64) - 1)
@@ -374,6 +376,8 @@ def find_period_start(day: dt.date, grain: Grain, fiscal_month: int = 1) -> dt.d
     if grain in (Grain.DAY, Grain.MONTH):
         return day if grain is Grain.DAY else day.replace(day=1)
     length = 3 if grain is Grain.QUARTER else 12
+    # Quarters begin with the fiscal year's month and every third one after it: with a year from February, 31 January
+    # 2026 lies in the quarter from November 2025, and in the year from February 2025.
     late = (day.month - fiscal_month) % length
     month = day.month - late
     year = day.year if month > 0 else max(day.year - 1, 1)

@@ -159,6 +159,8 @@ def _merge_lists(part: str, before: Any, theirs: Any, mine: Any, whole: tuple[Da
     """A list that both changed with what both did; None where that is not clear."""
     if part not in LISTS:
         return None
+    # Of [a, b], one person's [A, b] and the other's [a, B] make [A, B]; [a, b, c] and [a, b, d] make [a, b, c, d].
+    # Where one removed an entry, or both changed the same one, the later person's list holds as a whole.
     here = len(before)
     if len(theirs) == len(mine) == here:
         places = list(zip(before, theirs, mine, strict=True))

@@ -187,6 +187,8 @@ def _order(base: list[str], earlier: list[str], later: list[str]) -> list[str]:
     """The order of ids after a merge: the later one's if they changed it, else the earlier one's.
 
     An id that only the other has follows its predecessor there."""
+    # Only entries that all three have can be moved: of [a, b], the later [b, a] wins over the earlier [a, c, b], and c
+    # still follows a: [b, a, c].
     common = set(base) & set(earlier) & set(later)
     is_moved = [name for name in later if name in common] != [name for name in base if name in common]
     first, second = (later, earlier) if is_moved else (earlier, later)

@@ -146,6 +146,7 @@ def _pick_top_n(ranked: pl.DataFrame, keep: TopN, by: str) -> tuple[pl.DataFrame
     The tied rows are included if ties are kept."""
     # At least one, and never a part of one: 10% of 25 are 3.
     count = max(1, math.ceil(ranked.height * min(keep.count, 100) / 100 - 1e-9)) if keep.percent else keep.count
+    # Of values 9, 7, 7, 7 the top 2 are the first two in order, and two more tie with the last of them.
     first = ranked.head(count)
     tied = int((ranked[by][count:] == first[by][-1]).sum()) if ranked.height > count else 0
     return (ranked.head(count + tied) if keep.ties else first), tied

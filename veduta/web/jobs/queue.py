@@ -169,6 +169,8 @@ class LeaseWatch:
         """Whether nobody holds a job any more: its worker has ended, or its heart has not beaten for so long."""
         if not job.held_by or is_gone(job.held_by):
             return True
+        # A heartbeat is a count, not a time, as clocks of machines differ and jump: a job whose count has stayed 7 for
+        # `patience` seconds of this process's own clock has lost its worker.
         key, now = (job._meta.label, job.pk), time.monotonic()
         with self.lock:
             held_by, beat, since = self.seen.get(key, ("", -1, now))
