@@ -249,6 +249,7 @@ def make_csv_reader(lines: Iterable[str], options: FileOptions) -> Records:
 
 
 def _parse_exactly(text: str, options: FileOptions, width: int, line: int, ragged: Ragged) -> pl.DataFrame:
+    """The block's cells as texts, in columns "0", "1" and so on, in the order of the file."""
     reader = make_csv_reader(io.StringIO(text, newline="\n"), options)
     return _to_frame(_regularise(reader, width, line, ragged), width)
 
@@ -279,6 +280,7 @@ def _regularise(reader: Records, width: int, line: int, ragged: Ragged) -> Itera
 
 
 def _to_frame(records: Iterable[list[str]], width: int) -> pl.DataFrame:
+    """Rows of texts as a frame with columns "0", "1" and so on."""
     names = [str(i) for i in range(width)]
     columns = list(zip(*records, strict=True)) or [()] * width
     return pl.DataFrame(

@@ -164,7 +164,9 @@ def _stop(connection: Connection) -> Callable[[], object]:
 
 
 def _iterate_batches(rows: CursorResult[Any], limit: int | None) -> Iterator[pl.DataFrame]:
-    """The rows in frames, as large as memory well takes: the first ones tell how wide a row is."""
+    """The rows in frames with a column for each of the query's, as large as memory well takes.
+
+    The first ones tell how wide a row is."""
     names = make_unique(list(rows.keys()))
     most = min(MOST_IN_BATCH, limit or MOST_IN_BATCH)
     size = min(100, most)

@@ -103,6 +103,7 @@ class Landing:
             yield TextBlock(frame, read)
 
     def _read_part(self, part: int) -> pl.DataFrame:
+        """The columns of a part that was landed, in the order of its rows."""
         try:
             frame = pl.read_parquet(self.folder / f"{part}.parquet")
         except (FileNotFoundError, pl.exceptions.PolarsError):

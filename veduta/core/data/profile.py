@@ -68,7 +68,7 @@ def _compute_mean(full: pl.Series) -> float:
 
 
 def _count_values(full: pl.Series, kind: DataType) -> pl.DataFrame:
-    """Each different value (v) with how often it occurs (n)."""
+    """Each different value (column v) with how often it occurs (n), in no order."""
     if kind in (DataType.TEXT, DataType.YES_NO):
         return full.to_frame().lazy().group_by("v").agg(n=pl.len()).collect()
     # Sorting numbers and counting runs is faster than hashing them where most are different.
@@ -76,7 +76,9 @@ def _count_values(full: pl.Series, kind: DataType) -> pl.DataFrame:
 
 
 def _find_most_frequent(counts: pl.DataFrame) -> pl.DataFrame:
-    """The most frequent values, the lowest first among equally frequent ones, without sorting all of them."""
+    """The most frequent values (columns v and n), the most frequent first.
+
+    The lowest comes first among equally frequent ones; not all of them are sorted."""
     edge: Any = counts["n"].top_k(TOP).min()
     certain = counts.filter(pl.col("n") > edge).sort(["n", "v"], descending=[True, False])
     tied = counts.filter(pl.col("n") == edge).bottom_k(TOP - certain.height, by="v").sort("v")

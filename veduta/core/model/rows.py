@@ -34,6 +34,7 @@ class ModelRows:
         self._noted: set[str] = set()
 
     def add_fields(self, names: list[str]) -> pl.LazyFrame:
+        """The table's rows with at least these fields as columns, by their ids."""
         for name in names:
             self._need(name)
         return self._build()
@@ -108,6 +109,7 @@ class ModelRows:
         return rows, late
 
     def _join_lookup(self, rows: pl.LazyFrame, lookup: Lookup) -> pl.LazyFrame:
+        """The rows with the fields of a joined table that are wanted as columns, by their ids; no row is repeated."""
         schema, prefix = self.model.schema, len(lookup.table) + 1
         wanted = sorted(self.looked_up[lookup.table])
         columns = list(dict.fromkeys([*(name for name in wanted), *lookup.other]))

@@ -68,7 +68,7 @@ class _SharedScan:
             self.frame.set_exception(problem)
 
     def get_frame(self, engine: Engine, reading: ScanRequest) -> pl.DataFrame:
-        """What was read of it for one of the questions, with the values that come with it."""
+        """What was read of it for a question: columns of keys and parts under the question's names, in no order."""
         frame = self.frame.result()
         if not self.shared:
             return frame

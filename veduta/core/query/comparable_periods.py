@@ -85,7 +85,7 @@ def compute_comparable_total(
 def _compute_fine_cells(
     asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool
 ) -> pl.DataFrame:
-    """The lines period by period, with whether all values are there in "counts"."""
+    """The lines period by period: columns of their keys, of the axis, and "counts", whether all values are there."""
     engine, needed = asked.make_engine(cells, narrowed), list_needed_values(node)
     engine.gather((value, place) for value in needed)
     columns = engine.put_columns(needed, place)
@@ -105,6 +105,7 @@ def _find_spans(there: pl.DataFrame, keys: list[str], axis_key: str) -> pl.DataF
 def _compute_over_periods(
     asked: QueryPlan, node: TypedExpression, place: CellLevel, cells: pl.DataFrame, narrowed: bool, periods: Periods
 ) -> pl.DataFrame:
+    """The value of each line over the periods that count: columns of the lines' keys and "value", in no order."""
     scope = replace(asked.engine.scope, kept=cells[asked.keys], narrowed=narrowed, only_periods=periods, common=None)
     engine = Engine(scope)
     engine.gather([(node, place)])

@@ -43,7 +43,7 @@ def sort_cells(asked: QueryPlan, shown: VisibleCells) -> pl.DataFrame:
 
 
 def _build_first_order(asked: QueryPlan, shown: VisibleCells) -> tuple[pl.DataFrame, list[tuple[pl.Expr, bool]]]:
-    """What the first dimension is sorted by besides its values, each downwards or not; and the cells with it."""
+    """What the first dimension is sorted by besides its values, each downwards or not; and the cells with that."""
     cells, sort, group, key = shown.cells, asked.sort, asked.groups[0], asked.keys[0]
     empties_last = (pl.col(key).is_null(), False)
     if sort.by == "measure":

@@ -129,6 +129,7 @@ class QueryPlan:
         return measures
 
     def _find_passing_groups(self) -> pl.DataFrame:
+        """The cells that pass the filters on groups, with all their columns, in no order."""
         engine = self.engine
         passes = engine.find_passing(self.place)
         start = engine.get_column(self.aligned, self.place) if self.aligned else ""
@@ -167,7 +168,7 @@ def place_showing(groups: tuple[Grouping, ...]) -> CellLevel:
 
 
 def add_shown(cells: pl.DataFrame, engine: Engine, place: CellLevel) -> pl.DataFrame:
-    """A place's cells with all the dimensions it shows, also those that follow from another."""
+    """A place's cells with a column for each dimension that it shows, also those that follow from another."""
     if place.shown == place.groups:
         return cells
     values = engine.derive_groupings(place.shown, place)

@@ -95,9 +95,9 @@ def _name_of_rest(asked: QueryPlan, position: int, dropped: pl.DataFrame) -> str
 
 
 def _describe_rest(asked: QueryPlan, gathered: TopNSplit) -> pl.DataFrame:
-    """All that was not kept as one value, worked out anew from its rows.
+    """The rest as one value a line, computed anew from its rows: columns of all keys, measures, rows and `REST`.
 
-    Of windows only shares are given: they add up."""
+    The dimension's own key is empty. Of windows only shares are given: they add up."""
     dropped, group, key = gathered.dropped, asked.groups[gathered.position], asked.keys[gathered.position]
     engine = asked.make_engine(dropped, True)
     place = place_showing(tuple(each for each in asked.groups if each != group))
@@ -141,7 +141,7 @@ def _pick_ranked(ranked: pl.DataFrame, ranking: Ranking, notes: list[str]) -> pl
 
 
 def _pick_top_n(ranked: pl.DataFrame, keep: TopN, by: str) -> tuple[pl.DataFrame, int]:
-    """The first rows of a ranking, and how many more tie with the last of them.
+    """The first rows of a ranking, in order, and how many more tie with the last of them.
 
     The tied rows are included if ties are kept."""
     # At least one, and never a part of one: 10% of 25 are 3.
@@ -153,7 +153,7 @@ def _pick_top_n(ranked: pl.DataFrame, keep: TopN, by: str) -> tuple[pl.DataFrame
 
 
 def _pick_top_n_within(ranked: pl.DataFrame, keep: TopN, by: str, within: tuple[str, ...]) -> tuple[pl.DataFrame, int]:
-    """The same within each group."""
+    """The same within each group, whose rows stand in the order of the ranking."""
     count = pl.lit(keep.count)
     if keep.percent:
         count = (pl.len().over(within) * min(keep.count, 100) / 100 - 1e-9).ceil().clip(1)

@@ -86,6 +86,7 @@ class _Totalling:
         shown: pl.DataFrame,
         narrowed: bool,
     ) -> pl.DataFrame:
+        """The totals of a place: columns d0 and so on of its dimensions, then m0 and so on of the measures."""
         asked = self.asked
         again = [i for i, rule in enumerate(self.rules) if rule == "again"]
         columns = engine.put_columns([asked.nodes[i] for i in again], place)
@@ -111,7 +112,7 @@ class _Totalling:
     def _compare_like_for_like(
         self, total: pl.DataFrame, place: CellLevel, keys: dict[str, str], cells: pl.DataFrame, narrowed: bool
     ) -> pl.DataFrame:
-        """A total in which a measure that holds periods against others counts those that have both, which is said."""
+        """A total in which measures that compare periods count only those that have both, with a note."""
         asked = self.asked
         for i, (node, rule) in enumerate(zip(asked.nodes, self.rules, strict=True)):
             compared = compute_comparable_total(asked, node, place, cells, narrowed) if rule == "again" else None

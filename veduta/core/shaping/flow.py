@@ -108,7 +108,7 @@ def collect_rows(rows: pl.LazyFrame) -> pl.DataFrame:
 
 
 def count_passing(rows: pl.LazyFrame, tell: Callable[[int], None]) -> pl.LazyFrame:
-    """The same rows; when they are worked out, their number is told."""
+    """The same rows; when they are computed, their number is told. Columns and order stay."""
 
     def pass_on(frame: pl.DataFrame) -> pl.DataFrame:
         tell(frame.height)
@@ -171,7 +171,7 @@ class WantedAggregate:
 def aggregate_rows(
     rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], wanted: list[WantedAggregate], keep_order: bool = False
 ) -> pl.LazyFrame:
-    """One row for each combination of the keys (or one for all rows), with the aggregates.
+    """One row a combination of the keys (or one for all): the keys' columns, then the aggregates', in no order.
 
     Empties are skipped; a sum over no values is empty, and so is one that is too large for a whole number."""
     made, final = [], []

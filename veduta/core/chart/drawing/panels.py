@@ -130,6 +130,7 @@ def _narrow_picture(
 
 
 def _filter_panel(frame: pl.DataFrame, keys: list[str], values: tuple[Any, ...]) -> pl.DataFrame:
+    """The rows of one panel, in their order."""
     same = [pl.col(key).eq_missing(pl.lit(value)) for key, value in zip(keys, values, strict=True)]
     return frame.filter(*same)
 

@@ -92,6 +92,7 @@ class Engine(ScanPlanner):
         return [values[node].alias(name) for node, name in columns.items()]
 
     def compute_at_grain(self, node: TypedExpression, source: CellLevel) -> tuple[pl.DataFrame, str]:
+        """A value at a grain of its own: the cells of that grain, and the column of them that has it."""
         inner = Engine(self.scope, self._finer)
         inner.gather([(node, source)])
         name = inner.get_column(node, source)

@@ -53,7 +53,9 @@ def _say_beyond(reader: ScanPlanner, home: str, place: CellLevel, keys: list[str
 
 
 def _fill_gaps(reader: ScanPlanner, frame: pl.DataFrame, place: CellLevel) -> pl.DataFrame:
-    """The cells with one for each period of the time axis, from a group's first to the last of all."""
+    """The cells with one for each period of the time axis, from a group's first to the last of all.
+
+    Columns stay; in cells that are added all but the keys are empty."""
     axis = reader.find_axis(place)
     dated = frame[make_group_key(axis)].drop_nulls() if axis else pl.Series()
     if axis is None or not len(dated):

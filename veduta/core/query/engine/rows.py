@@ -140,7 +140,7 @@ class FilteredRows(ABC):
 
     @property
     def kept_cells(self) -> pl.DataFrame:
-        """The cells of the chart that remain, where this reads for totals."""
+        """The cells of the chart that remain, where this reads for totals, with keys and measures, in no order."""
         assert self.scope.kept is not None, "this does not read for totals"
         return self.scope.kept
 
@@ -181,7 +181,9 @@ class FilteredRows(ABC):
         return names | {g.field for node in attached for g in self.place_within(node.grain, place).groups}
 
     def explode_periods(self, rows: pl.LazyFrame, axis: Grouping, unit: Grain, later: pl.LazyFrame) -> pl.LazyFrame:
-        """Each row in its own period and in all later ones up to the end of the enclosing one."""
+        """Each row in its own period and in all later ones up to the end of the enclosing one.
+
+        The axis's column has the period that the row counts in; all other columns stay."""
         key = make_group_key(axis)
         fiscal = self.schema.fiscal_month
         whole = find_enclosing_period(pl.col(key), axis.period, unit, fiscal).alias("__whole")

@@ -22,7 +22,8 @@ MOST_ROWS_AGAIN = 10_000_000
 def compute_running_parts(reader: ScanPlanner, reading: ScanRequest) -> pl.DataFrame:
     """The partial aggregates of a scan from the start of each period up to each cell.
 
-    Put together from those of its cells, or else read from the rows."""
+    Columns are the keys and one a part, in the part's own unit, a row for each cell, in no order. Put together from
+    those of its cells, or else read from the rows."""
     place, home, parts = reading.place, reading.home, reading.parts
     table = reader.cells[place.in_its_cells].tables[home]
     axis = reader.find_axis(place)
@@ -46,6 +47,7 @@ class _Running:
         self.whole = find_enclosing_period(pl.col(self.key), axis.period, unit, fiscal).alias("__whole")
 
     def accumulate(self, cells: pl.DataFrame, parts: dict[str, PartialAggregate]) -> pl.DataFrame:
+        """The cells with each part's column replaced by the running one, under the same name."""
         adding = {name: part.combined_by for name, part in parts.items() if part.combines}
         frame = cells.select(*self.keys, *adding)
         again = []
@@ -79,14 +81,18 @@ class _Running:
         return grid.with_columns(so_far).drop("__whole")
 
     def _count_first_seen(self, part: PartialAggregate) -> pl.DataFrame:
-        """For each cell, how many different values the period has in it for the first time: these add up to date."""
+        """For each cell, how many different values the period has in it for the first time: these add up to date.
+
+        Columns are the keys and the part's."""
         rows = self.reader.group_parts(self.place, self.home, [part])
         rows = rows.drop_nulls([self.key, part.column]).with_columns(self.whole)
         first = rows.group_by([*self.others, "__whole", part.column]).agg(pl.col(self.key).min())
         return first.group_by(self.keys).agg(pl.len().cast(pl.Int64).alias(part.name)).collect()
 
     def _spread(self, part: PartialAggregate) -> pl.DataFrame:
-        """For each cell that has rows, a quantile, variance or standard deviation of all rows up to it."""
+        """For each cell that has rows, a quantile, variance or standard deviation of all rows up to it.
+
+        Columns are the keys and the part's."""
         rows = self.reader.group_parts(self.place, self.home, [part]).with_columns(self.whole)
         groups = [*self.others, "__whole"]
         if part.so_far is SoFar.QUANTILE:
@@ -97,7 +103,7 @@ class _Running:
         return spread.select(*self.keys, value.alias(part.name))
 
     def _read_again(self, parts: list[PartialAggregate], running: pl.DataFrame) -> pl.DataFrame:
-        """Parts that cannot be put together, from all rows up to each cell.
+        """Parts that cannot be put together, from all rows up to each cell: columns of the keys and of the parts.
 
         Raises DefinitionProblem if those are too many."""
         reader = self.reader
@@ -115,7 +121,9 @@ class _Running:
 
 
 def join_columns(left: pl.DataFrame, right: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
-    """Two frames of the same cells as one."""
+    """Two frames of the same cells as one: the keys' columns, then those of both.
+
+    A cell that only one of them has is empty in the other's columns."""
     if not keys:
         return pl.concat([left, right], how="horizontal")
     return left.join(right, on=keys, how="left", nulls_equal=True, maintain_order="left")

@@ -193,17 +193,19 @@ class ScanPlanner(FilteredRows):
         return names | self.list_fields(reading.place, reading.parts.values())
 
     def build_lazy_frame(self, reading: ScanRequest) -> pl.LazyFrame:
-        """The parts of a reading, from the rows, and the values that come with them."""
+        """The cells of a scan: columns of the keys that the table reaches, of its parts, and of values ready with them.
+
+        One row a cell, in no order."""
         return self.add_values(self.aggregate_parts(reading), reading)
 
     def aggregate_parts(self, reading: ScanRequest) -> pl.LazyFrame:
-        """The parts of a reading, from the rows."""
+        """The cells of a scan with the columns of their keys and parts, from the rows, in no order."""
         rows = self.group_parts(reading.place, reading.home, reading.parts.values())
         keys = [make_group_key(group) for group in self.list_reached(reading.home, reading.place)]
         return _group_rows(rows, keys, [part.aggregate.alias(name) for name, part in reading.parts.items()])
 
     def add_values(self, cells: pl.LazyFrame, reading: ScanRequest) -> pl.LazyFrame:
-        """The parts of a reading with the values that are worked out with them."""
+        """The cells of a scan with columns of the values that need nothing but their parts."""
         gets_more = reading.place.unbroken or len(self._list_homes(reading.place)) > 1
         at_once = [] if gets_more else self.compute_at_once(reading.place, reading.home)
         return cells.with_columns(at_once) if at_once else cells
@@ -261,6 +263,7 @@ class ScanPlanner(FilteredRows):
                     yield reader, place, table
 
     def _keep_shown_rows(self, cells: pl.LazyFrame, keys: list[str]) -> pl.LazyFrame:
+        """The cells whose keys, as far as both have them, are among those that are shown; columns and order stay."""
         shared = [key for key in keys if key in self.kept_cells.columns]
         if not shared:
             return cells
@@ -288,6 +291,7 @@ class ScanPlanner(FilteredRows):
 
 
 def _group_rows(rows: pl.LazyFrame, keys: list[str] | list[pl.Expr], aggregates: list[pl.Expr]) -> pl.LazyFrame:
+    """One row a group: the keys' columns, then a column for each aggregate, in no order; without keys one row."""
     return rows.group_by(keys).agg(aggregates) if keys else rows.select(aggregates)
 
 

@@ -29,10 +29,11 @@ def compute_running_quantiles(
 
 
 def compute_running_variances(rows: pl.LazyFrame, value: str, period: str, groups: list[str]) -> pl.DataFrame:
-    """The sample variance of each period and all before it.
+    """The sample variance of each period and all before it, in the columns `groups`, `period` and `value`.
 
     The variances of parts are combined with the formula of Chan, Golub and LeVeque (1979), in which nothing cancels
-    out. Sums are of distances from the mean of the group's means."""
+    out. Sums are of distances from the mean of the group's means. `value` is in the square of the unit of the values.
+    """
     column = pl.col(value).cast(pl.Float64)
     rows = rows.select(*groups, period, column).drop_nulls([period, value])
     lazy = rows.group_by([*groups, period]).agg(

@@ -61,5 +61,5 @@ filter_adapter: TypeAdapter[Filter] = TypeAdapter(Filter)
 
 
 def narrow(rows: pl.LazyFrame, filters: tuple[Filter, ...], schema: Schema, context: Context) -> pl.LazyFrame:
-    """The rows that pass all filters."""
+    """The rows that pass all filters; columns and order stay."""
     return rows.filter([filter_.build_expression(schema, context) for filter_ in filters]) if filters else rows
