@@ -90,7 +90,7 @@ def scan_underlying_rows(
     Filters that do not reach the table are left out. `sort` is a column and whether it descends; empties come last both
     ways. `search` looks in all text columns."""
     narrowing, _ = resolve_filters(filters, model, context)
-    rows = Engine(Scope(model, narrowing, context)).scan_rows(home, CellLevel(), {*columns, ROW}, ())
+    rows = Engine(Scope(model, narrowing, context)).scan_rows(home, CellLevel(), {*columns, ROW}, (), ordered=False)
     if search:
         texts = [pl.col(name) for name in columns if model.schema[name].kind is DataType.TEXT]
         others = [pl.col(name).cast(pl.String) for name in columns if model.schema[name].kind is not DataType.TEXT]
