@@ -1,6 +1,8 @@
 # make demo starts Veduta with demo data; make test runs every test. Both set up what they need.
 PYTHON ?= python3
 PORT ?= 8000
+# One more than processors: tests with servers and browsers wait as long as they compute.
+TEST_PROCESSES ?= $(shell expr $$(nproc) + 1)
 BIN = .venv/bin
 DIST = veduta/web/static/dist
 TEMPLATES = veduta/web/templates
@@ -34,7 +36,7 @@ dev: setup
 
 test: setup build browser
 	@node --test --test-reporter=dot tests/frontend
-	@$(BIN)/python manage.py test --parallel auto
+	@$(BIN)/python manage.py test --parallel $(TEST_PROCESSES)
 
 # Everything, with all random examples, and pages in every look.
 nightly: export VEDUTA_EFFORT = nightly
