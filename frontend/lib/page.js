@@ -93,11 +93,12 @@ export const openDialog = (name, label) => dialog(byId(name).innerHTML, { label 
  */
 export async function loadOptions(element, address) {
   const box = /** @type {HTMLInputElement} */ (element.querySelector("[data-filters]"));
+  const list = byId(box.dataset.filters ?? "");
   try {
-    byId(box.dataset.filters ?? "").innerHTML = await getHtml(address);
-    filterOptions(box);
+    list.innerHTML = await getHtml(address);
+    if (list.isConnected) filterOptions(box);
   } catch (error) {
-    byId(box.dataset.filters ?? "").replaceChildren();
+    list.replaceChildren();
     failed(error);
   }
 }

@@ -22,7 +22,7 @@ class InvalidJson(ValueError):
 
 
 def read_json(text: str | bytes) -> Any:
-    """What a request or a stored definition says. Raises UnreadableJson."""
+    """What a request or a stored definition says. Raises InvalidJson."""
     text = _decode(text)
     if _measure_depth(text) > DEEPEST:
         raise InvalidJson(f"it is nested more than {DEEPEST} deep")
@@ -35,7 +35,7 @@ def read_records(text: str | bytes) -> Any:
     """The content of a JSON file or feed.
 
     Numbers that no column can hold become the nearest that one can, broken characters a replacement sign. Raises
-    UnreadableJson."""
+    InvalidJson."""
     mended = _HALF.sub(r"\1\\ufffd", _decode(text))
     return _load(mended, parse_constant=lambda constant: None, parse_int=_parse_nearest, parse_float=_parse_nearest)
 

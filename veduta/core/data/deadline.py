@@ -33,7 +33,7 @@ class Deadline:
         return None if self.wanted() else QueryCancelled("Stopped. Everything is as it was before.")
 
     def check(self) -> None:
-        """Raises TookTooLong or Stopped if it is over."""
+        """Raises DeadlineExceeded or QueryCancelled if it is over."""
         if problem := self.find_problem():
             raise problem
 
@@ -41,7 +41,7 @@ class Deadline:
     def watch(self, interrupt: Callable[[], object]) -> Iterator[None]:
         """Call `interrupt` from another thread if time runs out while the body works.
 
-        Then raises TookTooLong or Stopped, whatever came of the interruption."""
+        Then raises DeadlineExceeded or QueryCancelled, whatever came of the interruption."""
         done = threading.Event()
         over: list[VedutaError] = []
 

@@ -49,7 +49,7 @@ class RowLevelSecurity:
         self.model, self.reader = model, model.reader
 
     def list_conditions(self, home: str) -> list[TypedExpression]:
-        """The rules that narrow a table. Raises Bound for one that should and cannot."""
+        """The rules that narrow a table. Raises RowAccessDenied for one that should and cannot."""
         rules = []
         for rule in self.reader.rules:
             problem = self.find_problem(rule, home)

@@ -129,7 +129,7 @@ def answer_all(makers: Sequence[Callable[[], ModelQuery]]) -> Iterator[tuple[int
     """Yields the position of each question with what gives its result or raises its problem, as they become ready.
 
     Otherwise they come in their order. None comes before it waits for one, so that what was given can be sent on. A
-    maker that raises gives a question whose problem that is. Raises Stopped if nobody waits any more."""
+    maker that raises gives a question whose problem that is. Raises QueryCancelled if nobody waits any more."""
     same: dict[Filter, Filter] = {}
     begun = [_begin(make, same) for make in makers]
     yield from ((position, each.get_result) for position, each in enumerate(begun) if isinstance(each, _Known))

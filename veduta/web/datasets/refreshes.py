@@ -85,7 +85,7 @@ class Progress:
             connection.close()  # this thread's own
 
     def tick(self, doing: str, share: float, rows: int = 0, bytes_read: int = 0) -> None:
-        """Raises Stopped if the refresh is to stop."""
+        """Raises QueryCancelled if the refresh is to stop."""
         if self.refresh.upload_id and rows:
             Upload.objects.filter(pk=self.refresh.upload_id).update(rows_read=rows, bytes_read=bytes_read)
         queue.tell(self.refresh, doing, share, **({"rows": rows} if rows else {}))

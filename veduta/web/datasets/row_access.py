@@ -102,7 +102,7 @@ def _iterate_sources(dataset: Dataset, beyond_released: bool = True) -> Iterator
 
 
 def must_be_released(dataset: Dataset, person: User | None) -> None:
-    """Raises Bound if the dataset is made from one of which somebody may see only some rows."""
+    """Raises RowAccessDenied if the dataset is made from one of which somebody may see only some rows."""
     if person is not None and (source := find_restricting_source(dataset, person)):
         raise RowAccessDenied(
             f"“{dataset.name}” is made from “{source.name}”, of which you may see only some rows.",

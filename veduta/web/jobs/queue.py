@@ -130,7 +130,7 @@ def holds(job: Job) -> bool:
 
 
 def tell(job: Job, doing: str, share: float, **more: Any) -> None:
-    """Say how far a job is. Raises Stopped if it is to stop, or is not ours any more."""
+    """Say how far a job is. Raises QueryCancelled if it is to stop, or is not ours any more."""
     type(job)._default_manager.filter(pk=job.pk, held_by=job.held_by).update(doing=doing, share=share, **more)
     must_hold(job)
 

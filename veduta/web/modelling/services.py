@@ -114,8 +114,8 @@ def _load_joined_for(model: Model, reader: User) -> dict[str, Model]:
 def check_rules_hold(dataset: Dataset) -> Iterator[None]:
     """Within it a dataset gets other rows.
 
-    Raises Bound, so that nothing changes, if a rule of its model or of one that joins it could not be applied to them.
-    """
+    Raises RowAccessDenied, so that nothing changes, if a rule of its model or of one that joins it could not be applied
+    to them."""
     before = _find_broken_around(dataset)
     yield
     for (name, rule), problem in _find_broken_around(dataset).items():

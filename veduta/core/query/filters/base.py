@@ -32,7 +32,7 @@ class Context:
     """Whether nobody waits for the answer any more; asked between two passes over the rows."""
 
     def check_wanted(self) -> None:
-        """Raises Stopped if nobody waits for the answer any more."""
+        """Raises QueryCancelled if nobody waits for the answer any more."""
         if self.stopped and self.stopped():
             raise QueryCancelled("This question was stopped.", hint="A newer one has taken its place.")
 
