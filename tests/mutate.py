@@ -71,7 +71,8 @@ def main() -> int:
 
 def find_tests(module: str) -> list[str]:
     """The tests near a module."""
-    return list(next(tests for prefix, tests in NEAR.items() if module.startswith(prefix)))
+    near = next((tests for prefix, tests in NEAR.items() if module.startswith(prefix)), None)
+    return list(near) if near else sys.exit(f"No tests are named as near to {module}: see NEAR, or give --tests.")
 
 
 def mutate(modules: list[str], tests: Sequence[str], folder: Path, most: int | None) -> None:
@@ -108,7 +109,7 @@ def write_settings(modules: list[str], tests: Sequence[str]) -> str:
         "only_mutate": modules,
         "also_copy": ["manage.py", "docs", "data", "lint", "CHANGELOG.md", "README.md"],
         # As few migrations as can be: each fault is tried with a database of its own.
-        "pytest_add_cli_args": ["-p no:cacheprovider", "-q", "--ds=veduta.web.settings", "--nomigrations"],
+        "pytest_add_cli_args": ["-p no:cacheprovider", "-q", "--ds=tests.mutation_settings", "--nomigrations"],
         "pytest_add_cli_args_test_selection": list(tests),
         # Polars' threads do not survive a fork: what has run tests, or loaded them, must not be forked.
         "process_isolation": ["forkserver"],
@@ -125,7 +126,6 @@ def write_settings(modules: list[str], tests: Sequence[str]) -> str:
 def run_mutmut(folder: Path, *words: str) -> str:
     command = [sys.executable, "-m", "mutmut", *words]
     environment = os.environ | {
-        "VEDUTA_TESTING": "1",
         "VEDUTA_DATA": str(folder / "data"),
         "VEDUTA_SECRET_KEY": "-" * 50,
     }

@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 BASE_DIR = Path(__file__).resolve().parents[2]
-TESTING = "test" in sys.argv[:2] or os.environ.get("VEDUTA_TESTING") == "1"
+TESTING = "test" in sys.argv[:2]
 DATA_DIR = Path(os.environ.get("VEDUTA_DATA", BASE_DIR / "data")).resolve() / ("test" if TESTING else "")
 KEY_FILE = DATA_DIR / "secret_key"
 

@@ -32,7 +32,11 @@ def group_values(
     field = model.schema[grouping.field]
     value = group_expression(grouping, model.schema).alias("v")
     home = model.find_home({field.id})
-    there = _filter_rows(model, field.id, home, *under) if under and under[0] else model.scan([field.id], home, False)
+    there = (
+        _filter_rows(model, field.id, home, *under)
+        if under and under[0]
+        else model.scan([field.id], home, ordered=False)
+    )
     if search and field.kind is DataType.TEXT:
         there = there.filter(value.str.to_lowercase().str.contains(search.lower(), literal=True))
     counted = there.group_by(value).agg(n=pl.len()).collect()
@@ -69,7 +73,7 @@ def count_distribution(
         return []
     low, width = float(facts.lowest), (float(facts.highest) - float(facts.lowest)) / bars or 1.0
     home = model.find_home({field})
-    rows = _filter_rows(model, field, home, *under) if under and under[0] else model.scan([field], home, False)
+    rows = _filter_rows(model, field, home, *under) if under and under[0] else model.scan([field], home, ordered=False)
     part = ((pl.col(field).cast(pl.Float64) - low) / width).floor().clip(0, bars - 1).cast(pl.Int64).alias("part")
     counted = rows.drop_nulls(field).group_by(part).agg(n=pl.len()).collect()
     counts = dict(counted.iter_rows())
