@@ -66,6 +66,7 @@ export function shaping() {
   let waiting = null;
   let turn = 0;
   let opener = null;
+  let formsClosed = 0;
 
   return {
     canUndo: false,
@@ -107,9 +108,11 @@ export function shaping() {
     },
 
     // Asks for the rows behind the step being looked at; `form` is what stands in the form of the step being edited,
-    // and `steps` are the steps as they shall be. One request at a time: of those that wait only the last is sent.
+    // and `steps` are the steps as they shall be. One request at a time: of those that wait only the last is sent, so
+    // whatever begins another change awaits `busy` first, and builds on the steps of the answer.
     look(form = null, steps = null) {
-      waiting = { form, steps };
+      // To look again, without a change, must not push a change out of the queue.
+      if (form || steps || !waiting) waiting = { form, steps, place: this.place, fresh: this.fresh, formsClosed };
       if (!busy)
         busy = this.send().finally(() => {
           busy = null;
@@ -119,7 +122,7 @@ export function shaping() {
     async send() {
       this.$refs.table.classList.add("waiting");
       while (waiting) {
-        const { form, steps } = waiting;
+        const { form, steps, place, fresh, formsClosed: before } = waiting;
         waiting = null;
         try {
           const data = await post(this.$root.dataset.look, {
@@ -131,14 +134,15 @@ export function shaping() {
             base: this.revision,
             explore: start.explore,
             editing: form,
-            place: this.place,
-            fresh: this.fresh,
-            opening: Boolean(form) && this.fresh && !this.editing,
+            place,
+            fresh,
+            opening: Boolean(form) && fresh && !this.editing,
           });
           if (data.revision !== undefined) this.revision = data.revision;
           if (data.step) this.at = data.step.id;
           this.set(data.steps);
-          await this.show(data, Boolean(form));
+          // An answer that comes after its form was closed does not open it again.
+          await this.show(data, Boolean(form) && before === formsClosed);
         } catch (error) {
           failed(error);
         }
@@ -248,26 +252,27 @@ export function shaping() {
       return undefined;
     },
     closeForm() {
-      this.editing = false;
+      this.closeFormQuietly();
       this.fresh = false;
-      this.$refs.form.innerHTML = "";
       document.getElementById(`edit-${this.at}`)?.focus();
     },
-    giveUp() {
+    async giveUp() {
       const { id } = this.formStep();
       this.closeForm();
+      await busy;
       if (this.steps.some((step) => step.id === id)) this.change(this.steps.filter((step) => step.id !== id));
       else this.look();
     },
 
     // A new step behind the one being looked at.
-    newStep(step, finished = false) {
+    async newStep(step, finished = false) {
       this.shut();
+      this.closeFormQuietly();
+      await busy;
       const number = 1 + Math.max(0, ...this.steps.map(({ id }) => Number(id.slice(1))));
       const here = this.at === "start" ? 0 : this.steps.findIndex(({ id }) => id === this.at) + 1;
       this.place = this.at ? here : this.steps.length;
       this.fresh = true;
-      this.closeFormQuietly();
       const fresh = { id: `s${number}`, ...step };
       if (finished) {
         const steps = [...this.steps];
@@ -279,6 +284,7 @@ export function shaping() {
       this.look(fresh);
     },
     closeFormQuietly() {
+      formsClosed += 1;
       this.editing = false;
       this.$refs.form.innerHTML = "";
     },
@@ -286,11 +292,12 @@ export function shaping() {
       if (this.at && this.at !== "start" && !steps.some(({ id }) => id === this.at)) this.at = "";
       this.look(null, steps);
     },
-    edit(id) {
+    async edit(id) {
+      this.closeFormQuietly();
+      await busy;
       this.at = id;
       this.fresh = false;
       this.place = this.steps.findIndex((step) => step.id === id);
-      this.closeFormQuietly();
       this.look(this.steps[this.place]);
     },
 
@@ -307,7 +314,8 @@ export function shaping() {
       }
       return this.act(button.dataset.do, button.dataset.id);
     },
-    act(what, id) {
+    async act(what, id) {
+      await busy;
       const steps = [...this.steps];
       const place = steps.findIndex((step) => step.id === id);
       if (what === "edit") return this.edit(id);
@@ -528,10 +536,12 @@ export function shaping() {
       });
     },
 
-    undo() {
+    async undo() {
+      await busy;
       this.travel(this.history.undo());
     },
-    redo() {
+    async redo() {
+      await busy;
       this.travel(this.history.redo());
     },
     travel(steps) {
@@ -548,6 +558,7 @@ export function shaping() {
       else if (this.drafted) this.apply();
     },
     async apply() {
+      await busy;
       try {
         location.href = (await post(this.$root.dataset.apply)).address;
       } catch (error) {
@@ -555,6 +566,7 @@ export function shaping() {
       }
     },
     async askName() {
+      await busy;
       if (this.empty) return;
       const { element, closed } = dialog(document.getElementById("name-form").innerHTML, {
         label: "Make a dataset of this",

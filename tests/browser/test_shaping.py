@@ -240,6 +240,25 @@ class ExploringAndEditing(ShapingTest):
         self.settled(lambda: page.click("button:text-is('Redo')"))
         self.has_text("th", "Size")
 
+    def test_a_form_closed_before_its_answer_stays_closed_and_its_change_is_kept(self):
+        page = self.page
+        self.open("Vessels", "table")
+        self.column("Capacity", "Put into bins …")
+        held = []
+        page.route("**/look/", lambda route: held.append(route), times=1)
+        page.fill("#in-name", "Size")
+        page.keyboard.press("Tab")  # the answer is on its way from here on
+        self.done()
+        page.click("button:text-is('Add a step')")
+        page.fill("#step-find", "formula col")
+        page.keyboard.press("Enter")
+        page.wait_for_function("() => !document.querySelector('#form-done')")
+        self.assertEqual(len(held), 1)  # what is new waits for it
+        held.pop().continue_()
+        self.sees("#in-formula")
+        self.has_text(".recipe", "Size")
+        self.assertEqual(page.locator("#form-done").count(), 1)
+
     def test_rows_are_filtered_by_values_and_columns_put_in_order(self):
         page = self.page
         self.open("Routes", "table")
