@@ -62,6 +62,9 @@ function columnActions({ id, name, kind }) {
 
 export function shaping() {
   const start = sent("start");
+  // The question on its way, or null. What begins a change says `while (busy) await busy;` first, and so builds on the
+  // steps of the answer. Of two that wait, the first to go on makes the other wait again: a function of its own for
+  // this line would let both go on at once.
   let busy = null;
   let waiting = null;
   let turn = 0;
@@ -108,11 +111,14 @@ export function shaping() {
     },
 
     // Asks for the rows behind the step being looked at; `form` is what stands in the form of the step being edited,
-    // and `steps` are the steps as they shall be. One request at a time: of those that wait only the last is sent, so
-    // whatever begins another change awaits `busy` first, and builds on the steps of the answer.
+    // and `steps` are the steps as they shall be. One request at a time, and of those that wait only the last is sent.
     look(form = null, steps = null) {
       // To look again, without a change, must not push a change out of the queue.
-      if (form || steps || !waiting) waiting = { form, steps, place: this.place, fresh: this.fresh, formsClosed };
+      if (form || steps || !waiting) {
+        const opening = Boolean(form) && this.fresh && !this.editing;
+        const edited = { editing: form, place: this.place, fresh: this.fresh, opening };
+        waiting = { edited, steps, formsClosed };
+      }
       if (!busy)
         busy = this.send().finally(() => {
           busy = null;
@@ -122,7 +128,7 @@ export function shaping() {
     async send() {
       this.$refs.table.classList.add("waiting");
       while (waiting) {
-        const { form, steps, place, fresh, formsClosed: before } = waiting;
+        const { edited, steps, formsClosed: closedWhenAsked } = waiting;
         waiting = null;
         try {
           const data = await post(this.$root.dataset.look, {
@@ -133,16 +139,13 @@ export function shaping() {
             column: this.column,
             base: this.revision,
             explore: start.explore,
-            editing: form,
-            place,
-            fresh,
-            opening: Boolean(form) && fresh && !this.editing,
+            ...edited,
           });
           if (data.revision !== undefined) this.revision = data.revision;
           if (data.step) this.at = data.step.id;
           this.set(data.steps);
           // An answer that comes after its form was closed does not open it again.
-          await this.show(data, Boolean(form) && before === formsClosed);
+          await this.show(data, closedWhenAsked === formsClosed);
         } catch (error) {
           failed(error);
         }
@@ -216,7 +219,9 @@ export function shaping() {
     },
     formKeys(event) {
       if (this.formula.keys(event)) return;
-      if (event.key === "Escape") this.closeForm();
+      if (event.key !== "Escape") return;
+      this.sendForm(); // what was typed a moment ago
+      this.closeForm();
     },
     async formClicked(event) {
       const { target } = event;
@@ -259,7 +264,7 @@ export function shaping() {
     async giveUp() {
       const { id } = this.formStep();
       this.closeForm();
-      await busy;
+      while (busy) await busy;
       if (this.steps.some((step) => step.id === id)) this.change(this.steps.filter((step) => step.id !== id));
       else this.look();
     },
@@ -268,7 +273,7 @@ export function shaping() {
     async newStep(step, finished = false) {
       this.shut();
       this.closeFormQuietly();
-      await busy;
+      while (busy) await busy;
       const number = 1 + Math.max(0, ...this.steps.map(({ id }) => Number(id.slice(1))));
       const here = this.at === "start" ? 0 : this.steps.findIndex(({ id }) => id === this.at) + 1;
       this.place = this.at ? here : this.steps.length;
@@ -294,7 +299,7 @@ export function shaping() {
     },
     async edit(id) {
       this.closeFormQuietly();
-      await busy;
+      while (busy) await busy;
       this.at = id;
       this.fresh = false;
       this.place = this.steps.findIndex((step) => step.id === id);
@@ -303,19 +308,22 @@ export function shaping() {
 
     listClicked(event) {
       const button = near(event, "button");
-      if (!button) return;
+      if (!button) return undefined;
       if (button.dataset.failed) return this.listFailures(button.dataset.failed);
-      if (button.dataset.at) {
-        if (button.dataset.at === this.at && this.at !== "start") return this.edit(this.at);
-        this.at = button.dataset.at;
-        this.page = 1;
-        this.closeFormQuietly();
-        return this.look();
-      }
+      if (button.dataset.at) return this.choose(button.dataset.at);
       return this.act(button.dataset.do, button.dataset.id);
     },
+    // The rows behind a step; chosen again, its form.
+    async choose(id) {
+      this.closeFormQuietly();
+      while (busy) await busy;
+      if (id === this.at && id !== "start") return this.edit(id);
+      this.at = id;
+      this.page = 1;
+      return this.look();
+    },
     async act(what, id) {
-      await busy;
+      while (busy) await busy;
       const steps = [...this.steps];
       const place = steps.findIndex((step) => step.id === id);
       if (what === "edit") return this.edit(id);
@@ -365,10 +373,12 @@ export function shaping() {
       const cell = target.closest("td[data-field]");
       const unfold = target.closest("[data-unfold]");
       if (page) {
+        while (busy) await busy; // an answer with another step begins at the first page
         this.page = Number(page.dataset.page);
         return this.look();
       }
       if (all) {
+        while (busy) await busy;
         this.all = all.dataset.all === "1";
         this.page = 1;
         return this.look();
@@ -537,11 +547,11 @@ export function shaping() {
     },
 
     async undo() {
-      await busy;
+      while (busy) await busy;
       this.travel(this.history.undo());
     },
     async redo() {
-      await busy;
+      while (busy) await busy;
       this.travel(this.history.redo());
     },
     travel(steps) {
@@ -558,7 +568,7 @@ export function shaping() {
       else if (this.drafted) this.apply();
     },
     async apply() {
-      await busy;
+      while (busy) await busy;
       try {
         location.href = (await post(this.$root.dataset.apply)).address;
       } catch (error) {
@@ -566,7 +576,7 @@ export function shaping() {
       }
     },
     async askName() {
-      await busy;
+      while (busy) await busy;
       if (this.empty) return;
       const { element, closed } = dialog(document.getElementById("name-form").innerHTML, {
         label: "Make a dataset of this",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from tests.browser.support import BrowserTest
 from veduta.demo.generate import generate_harbour_counts
@@ -240,12 +240,17 @@ class ExploringAndEditing(ShapingTest):
         self.settled(lambda: page.click("button:text-is('Redo')"))
         self.has_text("th", "Size")
 
+    def hold_answer(self) -> list[Route]:
+        """Hold the next answer of the shaping screen back: it comes once the route is continued."""
+        held: list[Route] = []
+        self.page.route("**/look/", lambda route: held.append(route), times=1)
+        return held
+
     def test_a_form_closed_before_its_answer_stays_closed_and_its_change_is_kept(self):
         page = self.page
         self.open("Vessels", "table")
         self.column("Capacity", "Put into bins …")
-        held = []
-        page.route("**/look/", lambda route: held.append(route), times=1)
+        held = self.hold_answer()
         page.fill("#in-name", "Size")
         page.keyboard.press("Tab")  # the answer is on its way from here on
         self.done()
@@ -258,6 +263,23 @@ class ExploringAndEditing(ShapingTest):
         self.sees("#in-formula")
         self.has_text(".recipe", "Size")
         self.assertEqual(page.locator("#form-done").count(), 1)
+
+    def test_what_is_done_while_an_answer_is_on_its_way_builds_on_it(self):
+        page = self.page
+        self.open("Vessels", "table")
+        for action in ("Sort, highest first", "Duplicate", "Put into bins …"):
+            self.column("Capacity", action)
+        held = self.hold_answer()
+        page.fill("#in-name", "Size")
+        page.keyboard.press("Escape")  # closes the form; what was typed is kept
+        for step in ("s1", "s2"):
+            page.locator(f"#at-{step}").press("Delete")
+        page.click("[data-at=start]")
+        self.assertEqual(len(held), 1)
+        self.settled(lambda: held.pop().continue_())
+        expect(page.locator("[data-step]")).to_have_count(1)
+        self.has_text(".recipe", "Size")
+        expect(page.locator("[data-at=start].current")).to_be_visible()
 
     def test_rows_are_filtered_by_values_and_columns_put_in_order(self):
         page = self.page
