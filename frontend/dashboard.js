@@ -3,7 +3,7 @@ import { offer } from "./lib/context.js";
 import { all, made, near, sent } from "./lib/dom.js";
 import { showWords } from "./lib/block.js";
 import { clear, draw, listen, pointAt } from "./lib/draw.js";
-import { getHtml, getJson, getLines, post } from "./lib/http.js";
+import { getHtml, getJson, getLines, numberQuestions, post } from "./lib/http.js";
 import { chosen, filledForm, isTyped } from "./lib/forms.js";
 import { handleMoved } from "./lib/handles.js";
 import { debounce, dialog, failed, toast } from "./lib/page.js";
@@ -48,6 +48,7 @@ export function dashboard() {
   let toldOfVersion = false;
   const asTable = new Set(JSON.parse(sessionStorage.getItem(`veduta-tables-${location.pathname}`) ?? "[]"));
   let opened = null;
+  const beginQuestion = numberQuestions();
   let kept = { text: "", key: "" }; // a long state, and its key
   let pending = null; // controls as they are set, but not applied yet
 
@@ -353,17 +354,17 @@ export function dashboard() {
     async openControl(control, find = "", button = null) {
       if (this.popoverOpen && opened === control && button) return this.shut();
       opened = control;
+      const isLast = beginQuestion();
       try {
         const html = await getHtml(`${this.base}controls/${control}/${this.query({ find }, this.asSet())}`);
-        if (this.popoverOpen && !button) updateContent(this.$refs.popover, html);
-        else {
+        if (!isLast()) return;
+        if (!button) {
+          if (this.popoverOpen) updateContent(this.$refs.popover, html); // what was closed meanwhile stays so
+        } else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await shown(this.$refs.popover);
-          placeUnder(
-            this.$refs.popover,
-            button ?? this.$refs.trail.querySelector(`[data-control="${control}"]`) ?? this.$refs.trail,
-          );
+          placeUnder(this.$refs.popover, button);
           focusFirst(this.$refs.popover);
         }
       } catch (error) {

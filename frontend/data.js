@@ -1,6 +1,6 @@
 // Bringing in files and the dataset page.
 import { all, byId, fieldAt, near } from "./lib/dom.js";
-import { cookie, getHtml, getJson, post, postForHtml } from "./lib/http.js";
+import { cookie, getHtml, getJson, numberQuestions, post, postForHtml } from "./lib/http.js";
 import { formData } from "./lib/forms.js";
 import { debounce, dialog, failed, problemNotice, toast } from "./lib/page.js";
 import { moveByArrows } from "./lib/popover.js";
@@ -266,6 +266,8 @@ export function refreshProgress() {
 }
 
 export function dataset() {
+  const beginQuestion = numberQuestions();
+
   return {
     tab: "columns",
     page: 1,
@@ -300,16 +302,20 @@ export function dataset() {
       });
     },
     async load(page) {
+      const isLast = beginQuestion();
       this.page = page;
       this.$refs.rows.classList.add("waiting");
       try {
-        updateContent(this.$refs.rows, await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`));
+        const html = await getHtml(`${this.$root.dataset.rows}?${this.query(page)}`);
+        if (!isLast()) return;
+        updateContent(this.$refs.rows, html);
         for (const link of all(this.$refs.file, "[data-download]")) {
           const query = this.query(1);
           if (link.dataset.download) query.set(link.dataset.download, "1");
           link.setAttribute("href", `${this.$root.dataset.file}?${query}`);
         }
       } catch (error) {
+        if (!isLast()) return;
         if (this.$refs.rows.querySelector("table")) failed(error);
         else this.$refs.rows.replaceChildren(problemNotice(error));
       }
@@ -395,6 +401,8 @@ export function dataset() {
 
 /** A palette that is written: what readers would miss in it is said as one writes. */
 export function palette() {
+  const beginQuestion = numberQuestions();
+
   return {
     ...sender(),
     init() {
@@ -406,11 +414,13 @@ export function palette() {
       this.ask();
     },
     async check() {
+      const isLast = beginQuestion();
       if (!this.$root.elements.colours.value.trim()) return this.$refs.check.replaceChildren();
       try {
-        updateContent(this.$refs.check, await postForHtml(this.$root.dataset.check, formData(this.$root)));
+        const html = await postForHtml(this.$root.dataset.check, formData(this.$root));
+        if (isLast()) updateContent(this.$refs.check, html);
       } catch (error) {
-        this.$refs.check.textContent = error.message;
+        if (isLast()) this.$refs.check.textContent = error.message;
       }
       return undefined;
     },

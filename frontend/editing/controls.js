@@ -2,13 +2,15 @@
 import { all, byId, made, near } from "../lib/dom.js";
 import { chosen, filledForm, formData, isTyped } from "../lib/forms.js";
 import { handleMoved } from "../lib/handles.js";
-import { getHtml, post, postForHtml } from "../lib/http.js";
+import { getHtml, numberQuestions, post, postForHtml } from "../lib/http.js";
 import { dialog, failed, loadOptions, openDialog, sayWithin } from "../lib/page.js";
 import { moveByArrows, placeUnder, shown } from "../lib/popover.js";
 import { updateContent } from "../lib/update.js";
 
 /** @returns {any} Methods of the editor. */
 export function controls() {
+  const beginQuestion = numberQuestions();
+
   return {
     openControl: null,
     filterWords: {},
@@ -137,11 +139,14 @@ export function controls() {
     },
     async showControl(id, find = "", anchor = null) {
       this.openControl = id;
+      const isLast = beginQuestion();
       try {
         await this.flush();
         const html = await getHtml(`${this.base}controls/${id}/?draft=1&find=${encodeURIComponent(find)}`);
-        if (this.popoverOpen && !anchor) updateContent(this.$refs.popover, html);
-        else {
+        if (!isLast()) return;
+        if (!anchor) {
+          if (this.popoverOpen) updateContent(this.$refs.popover, html); // what was closed meanwhile stays so
+        } else {
           this.$refs.popover.innerHTML = html;
           this.popoverOpen = true;
           await shown(this.$refs.popover);

@@ -2,7 +2,7 @@
 import { formulaEditor } from "../formula.js";
 import { near } from "../lib/dom.js";
 import { filledForm, formData } from "../lib/forms.js";
-import { post, postForHtml } from "../lib/http.js";
+import { numberQuestions, post, postForHtml } from "../lib/http.js";
 import { newId } from "../lib/ids.js";
 import { debounce, dialog, failed } from "../lib/page.js";
 import { numberAsParameter } from "../lib/number_parameter.js";
@@ -25,6 +25,7 @@ export class FilterEditor {
     this.at = { field: "", way: "", find: "" };
     /** @type {HTMLFormElement | null} A form that was changed and waits for its button. */
     this.waiting = null;
+    this.beginQuestion = numberQuestions();
     this.search = debounce((/** @type {string} */ find) => this.show({ find }).catch(failed), 250);
   }
 
@@ -65,7 +66,9 @@ export class FilterEditor {
   }
   async show(changes = {}) {
     this.at = { ...this.at, ...changes };
-    updateContent(this.place, await this.clause());
+    const isLast = this.beginQuestion();
+    const html = await this.clause();
+    if (isLast()) updateContent(this.place, html);
   }
 
   /** @param {HTMLFormElement} form */

@@ -2,7 +2,7 @@
 import { made, near } from "../lib/dom.js";
 import { formulaEditor } from "../formula.js";
 import { formData } from "../lib/forms.js";
-import { getHtml, post } from "../lib/http.js";
+import { getHtml, numberQuestions, post } from "../lib/http.js";
 import { debounce, dialog, failed, openDialog, sayWithin } from "../lib/page.js";
 
 /** @returns {any} Methods of the editor. */
@@ -63,11 +63,14 @@ export function texts() {
         element.innerHTML = await getHtml(`${base}?dataset=${encodeURIComponent(dataset)}`);
       };
       const fields = () => formData(element.querySelector("form"));
+      const beginQuestion = numberQuestions();
       const offerValues = async () => {
         const { dataset, field, value } = fields();
         if (!field) return;
+        const isLast = beginQuestion();
         const query = new URLSearchParams({ dataset, field, find: value });
-        element.querySelector("datalist").innerHTML = await getHtml(`${base}values/?${query}`);
+        const html = await getHtml(`${base}values/?${query}`);
+        if (isLast()) element.querySelector("datalist").innerHTML = html;
       };
       const offerSoon = debounce(offerValues, 200);
       element.addEventListener("change", (event) => {

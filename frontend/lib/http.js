@@ -150,3 +150,16 @@ export async function* jsonLines(stream) {
     if (done) return;
   }
 }
+
+/**
+ * For one place that asks again and again, whose answers may come in another order than they were asked for.
+ * @returns {() => () => boolean} Begins a question, and gives what tells whether it is still the last one.
+ */
+export function numberQuestions() {
+  let last = 0;
+  return () => {
+    last += 1;
+    const own = last;
+    return () => own === last;
+  };
+}

@@ -6,10 +6,11 @@ import csv
 import json
 import re
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import urlencode
 
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from tests.browser.support import BrowserTest, sessions
 
@@ -329,6 +330,38 @@ class ExplorerJourney(BrowserTest):
 
     def figure(self, block: str) -> str:
         return self.page.locator(f"#block-{block} .figure-number").inner_text()
+
+    def test_a_late_answer_neither_replaces_a_later_one_nor_opens_what_was_closed(self):
+        page = self.page
+        popover = page.locator("[x-ref=popover]")
+        self.open()
+        page.click("[data-control=region]")
+        late = self.hold_answer_to(lambda: page.fill("[x-ref=popover] [data-find]", "r"))
+        page.fill("[x-ref=popover] [data-find]", "north")
+        expect(popover.locator("[data-list]")).to_have_count(1)
+        self.let_answer(late)
+        self.assertEqual(popover.locator("[data-list]").count(), 1)
+        late = self.hold_answer_to(lambda: page.fill("[x-ref=popover] [data-find]", ""))
+        page.keyboard.press("Escape")
+        expect(popover).to_be_hidden()
+        self.let_answer(late)
+        expect(popover).to_be_hidden()
+
+    def hold_answer_to(self, ask: Callable[[], object]) -> Route:
+        held: list[Route] = []
+        self.page.route("**/controls/region/**", lambda route: held.append(route), times=1)
+        with self.page.expect_request("**/controls/region/**"):
+            ask()
+        while not held:  # the route is told of a moment after its request
+            self.page.evaluate("0")
+        return held[0]
+
+    def let_answer(self, held: Route) -> None:
+        """Let an answer come, and the page do with it what it does."""
+        with self.page.expect_response("**/controls/region/**") as answered:
+            held.continue_()
+        answered.value.finished()
+        self.page.evaluate("new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
 
     def test_open_filter_focus_look_behind_and_come_back(self):
         page = self.page

@@ -1,6 +1,6 @@
 import assert from "node:assert/strict";
 import { beforeEach, test } from "node:test";
-import { cookie, getJson, getLines, jsonLines, post } from "../../frontend/lib/http.js";
+import { cookie, getJson, getLines, jsonLines, numberQuestions, post } from "../../frontend/lib/http.js";
 
 let events;
 let asked;
@@ -109,4 +109,14 @@ test("an answer of lines", async () => {
   const found = [];
   for await (const line of getLines("/blocks/")) found.push(line);
   assert.deepEqual(found, [{ trail: "" }, { id: "b1" }]);
+});
+
+test("of several questions only the last one's answer counts", () => {
+  const begin = numberQuestions();
+  const first = begin();
+  assert.equal(first(), true);
+  const second = begin();
+  assert.deepEqual([first(), second()], [false, true]);
+  assert.equal(numberQuestions()()(), true); // another place counts its own
+  assert.equal(second(), true);
 });
