@@ -8,7 +8,6 @@ there `python -m bench.write` writes the tables of docs/performance.md. Ratios a
 from __future__ import annotations
 
 import atexit
-import json
 import os
 import shutil
 import statistics
@@ -20,7 +19,7 @@ from functools import partial
 from pathlib import Path
 
 ROWS = int(os.environ.get("BENCH_ROWS", 1_000_000))
-from bench.measuring import Figure, Figures, alternately, once  # noqa: E402  (before VEDUTA_DATA is changed)
+from bench.measuring import Figure, Figures, alternately  # noqa: E402  (before VEDUTA_DATA is changed)
 
 FOLDER = Path(tempfile.mkdtemp(prefix="veduta-bench-"))
 atexit.register(shutil.rmtree, FOLDER, ignore_errors=True)
@@ -300,164 +299,17 @@ def bench_browser() -> None:
 
 def bench_shaping() -> None:
     """Six steps on 5 million rows, against the same written by hand."""
-    import datetime as dt
+    from bench import shaping
 
-    from veduta.core.data.fields import DataField, DataType, Schema
-    from veduta.core.query.filters import Context
-    from veduta.core.shaping.flow import Flow, Run
-    from veduta.core.shaping.shaping import load_shaping, shape
-    from veduta.demo.generate import generate_routes, generate_sailings
-
-    rows = ROWS * 5
-    some = generate_sailings(ROWS).select(
-        "route", "sailing_date", pl.col("passengers").cast(pl.String), "fare_revenue", "fuel_cost"
-    )
-    frame = pl.concat([some] * 5).head(rows).rechunk()
-    kinds = {
-        "route": DataType.TEXT,
-        "sailing_date": DataType.DATE,
-        "passengers": DataType.TEXT,
-        "fare_revenue": DataType.DECIMAL,
-        "fuel_cost": DataType.DECIMAL,
-    }
-
-    def schema(of: dict[str, DataType]) -> Schema:
-        return Schema([DataField(id=name, source=name, name=name, kind=kind) for name, kind in of.items()])
-
-    other = generate_routes().select("route", "region")
-    side = Flow(other.lazy(), schema({"route": DataType.TEXT, "region": DataType.TEXT}))
-    steps = load_shaping(
-        {
-            "steps": [
-                {"id": "s1", "do": "retype", "fields": ["passengers"], "kind": "whole"},
-                {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
-                {
-                    "id": "s3",
-                    "do": "formula",
-                    "name": "Step",
-                    "formula": "difference(passengers) along (sailing_date) restart (route)",
-                },
-                {
-                    "id": "s4",
-                    "do": "join",
-                    "dataset": "routes",
-                    "keys": [{"own": "route", "other": "route"}],
-                    "bring": [{"field": "region"}],
-                    "several": "multiply",
-                },
-                {
-                    "id": "s5",
-                    "do": "wide_to_long",
-                    "rule": "chosen",
-                    "chosen": ["fare_revenue", "fuel_cost"],
-                    "names_to": "What",
-                    "values_to": "Amount",
-                },
-                {
-                    "id": "s6",
-                    "do": "group",
-                    "by": ["s4_region", "s5_name"],
-                    "measures": [
-                        {"field": "s5_value", "aggregate": "sum"},
-                        {"field": "s3", "aggregate": "mean"},
-                        {"field": "s2", "aggregate": "mean"},
-                        {},
-                    ],
-                },
-            ]
-        }
-    )
-    flow, context = Flow(frame.lazy(), schema(kinds)), Context(dt.date(2026, 10, 31))
-
-    def ours() -> pl.DataFrame:
-        return shape(steps, flow, Run(lambda _: side, context)).frame
-
-    def by_hand() -> pl.DataFrame:
-        wide = (
-            frame.lazy()
-            .with_columns(pl.col("passengers").cast(pl.Int64))
-            .with_columns(head=pl.when(pl.col("passengers") != 0).then(pl.col("fare_revenue") / pl.col("passengers")))
-            .with_columns(
-                step=pl.col("passengers") - pl.col("passengers").shift(1).over("route", order_by="sailing_date")
-            )
-            .join(other.lazy(), on="route", how="left")
-        )
-        long = wide.unpivot(
-            ["fare_revenue", "fuel_cost"],
-            index=["route", "sailing_date", "passengers", "head", "step", "region"],
-            variable_name="what",
-            value_name="amount",
-        )
-        return (
-            long.group_by("region", "what")
-            .agg(pl.col("amount").sum(), pl.col("step").mean(), pl.col("head").mean(), pl.len())
-            .sort("region", "what")
-            .collect()
-        )
-
-    mine, theirs = ours(), by_hand()
-    assert mine.height == theirs.height and abs(mine["s6_sum_s5_value"].sum() - theirs["amount"].sum()) < 1
-    report(f"Six steps on {rows:,} rows", *alternately(ours, by_hand, 7), "at most 1.3")
+    shaping.run(figures, ROWS)
 
 
 def bench_preview() -> None:
-    """What the shaping screen waits for after an edit, on a dataset of 5 million rows
-    (over HTTP's code, without the network)."""
-    from django.test import Client
-
-    from veduta.core.data.fields import DataField, DataType
-    from veduta.demo.generate import generate_sailings
-    from veduta.demo.load import load_people
-    from veduta.web.datasets.models import Dataset, Version
-    from veduta.web.datasets.store import write_rows
+    """What the shaping screen waits for after an edit, on a dataset of 5 million rows."""
+    from bench import shaping
 
     call_command("migrate", verbosity=0)
-    analyst = load_people()["analyst"]
-    frame = pl.concat([generate_sailings(ROWS)] * 5).select(
-        "route", "region", "vessel", "sailing_date", "passengers", "fare_revenue"
-    )
-    kinds = [DataType.TEXT, DataType.TEXT, DataType.TEXT, DataType.DATE, DataType.WHOLE, DataType.DECIMAL]
-    fields = [
-        DataField(id=name, source=name, name=name, kind=kind) for name, kind in zip(frame.columns, kinds, strict=True)
-    ]
-    dumped = [field.model_dump(mode="json") for field in fields]
-    dataset = Dataset.objects.create(name="Many sailings", fields=dumped, taken_fields=dumped)
-    version = Version.objects.create(dataset=dataset, number=1)
-    write_rows(version, frame, fields)
-    dataset.current = version
-    dataset.save()
-    client = Client(SERVER_NAME="localhost")
-    client.force_login(analyst, backend="django.contrib.auth.backends.ModelBackend")
-    steps = [
-        {"id": "s1", "do": "filter", "filters": [{"kind": "range", "field": "passengers", "low": 1}]},
-        {"id": "s2", "do": "formula", "name": "Per head", "formula": "fare_revenue / passengers"},
-        {
-            "id": "s3",
-            "do": "formula",
-            "name": "Step",
-            "formula": "difference(passengers) along (sailing_date) restart (route)",
-        },
-    ]
-    turn = 0
-
-    def edit() -> None:
-        nonlocal turn
-        turn += 1
-        editing = {"id": "s4", "do": "formula", "name": "Load", "formula": f"passengers * {turn}"}
-        dataset.refresh_from_db(fields=["draft_revision"])
-        data = {"steps": steps, "editing": editing, "base": dataset.draft_revision}
-        answer = client.post(
-            f"/data/{dataset.pk}/shape/look/",
-            json.dumps(data),
-            content_type="application/json",
-            headers={"X-Veduta": "1"},
-        )
-        assert answer.status_code == 200 and "step" in answer.json()
-
-    edit()
-    report(
-        f"Preview after an edit, {frame.height:,} rows", statistics.median(once(edit) for _ in range(21)), goal="150 ms"
-    )
+    shaping.run_preview(figures, ROWS)
 
 
 def bench_bigfile() -> None:
